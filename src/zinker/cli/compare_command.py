@@ -1,0 +1,34 @@
+"""`zinker compare`."""
+
+from typing import Annotated
+
+import typer
+
+from zinker.cli import options
+from zinker.cli.output import emit, emit_json, setup_of
+
+
+def command(
+    ctx: typer.Context,
+    reference: Annotated[str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")],
+    other: Annotated[str, typer.Argument(help="What to compare it with; without it, the live settings.")] = "",
+    part: options.Parts = None,
+    place: Annotated[
+        str, typer.Option(help="The place of the live settings; usually the profile's own.", metavar="PLACE")
+    ] = "",
+    json: options.Json = False,
+) -> None:
+    """What is not the same. Ends with 1 if there are differences, else with 0.
+
+    Example: zinker compare mosslight@before-update
+    """
+    from zinker.jobs import compare
+    from zinker.reports.comparison import comparison_json, comparison_text
+
+    comparison = compare(setup_of(ctx), reference, other, tuple(part or ()), place)
+    if json:
+        emit_json(comparison_json(comparison))
+    else:
+        emit(lambda width: comparison_text(comparison, width))
+    if comparison.differences or comparison.uncertain:
+        raise typer.Exit(1)

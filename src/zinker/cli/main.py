@@ -1,0 +1,146 @@
+"""The command `zinker`: its subcommands are imported when they are asked for, so that it starts fast."""
+
+import os
+import signal
+import sys
+import traceback
+from importlib import import_module
+from pathlib import Path
+from typing import Annotated, Any
+
+import click
+import typer
+from typer.core import TyperGroup
+
+import zinker
+from zinker.model.errors import ZinkerError
+
+# In the order of the work: name, what it does, and the heading it stands under.
+COMMANDS = {
+    "demo": ("Try it", "Build the demo garden and walk through the whole job on it."),
+    "subjects": ("Find", "What Zinker can handle, and where its parts live."),
+    "places": ("Find", "The configured places, and whether they answer."),
+    "export": ("Keep", "Capture live settings as a new version, file or folder."),
+    "list": ("Keep", "The kept versions."),
+    "show": ("Look", "The settings in a profile or at a place."),
+    "compare": ("Look", "What is not the same: two versions, two places, kept and live."),
+    "import": ("Put back", "Write a profile's settings to a place."),
+    "undo": ("Put back", "Take a change back."),
+}
+
+
+class LazyGroup(TyperGroup):
+    """Finds a command's file by its name and imports it only then."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the names of all commands."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import a command."""
+        if cmd_name not in COMMANDS:
+            return None
+        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
+        module = import_module(f"zinker.cli.{cmd_name}_command")
+        app.command(cmd_name)(module.command)
+        return typer.main.get_command(app)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands under their headings, without importing them."""
+        groups = dict.fromkeys(group for group, _ in COMMANDS.values())
+        for group in groups:
+            with formatter.section(group):
+                formatter.write_dl([(name, text) for name, (of, text) in COMMANDS.items() if of == group], 14)
+
+
+app = typer.Typer(
+    cls=LazyGroup,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    no_args_is_help=True,
+    context_settings={"help_option_names": ["--help", "-h"], "max_content_width": 100},
+    epilog="Example: zinker export mosslight; zinker compare mosslight; zinker import mosslight@latest --preview",
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        print(f"zinker {zinker.__version__}")  # noqa: T201
+        raise typer.Exit
+
+
+@app.callback()
+def main(
+    ctx: typer.Context,
+    config: Annotated[
+        Path | None, typer.Option(help="The configuration, in place of the usual zinker.toml.", metavar="FILE")
+    ] = None,
+    version: Annotated[
+        bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
+    ] = False,
+) -> None:
+    """Keep, compare and put back the settings of applications and workstations.
+
+    A reference is [place:]subject[/instance][@version], or the path of a profile.
+    """
+    ctx.obj = config
+
+
+def run() -> None:
+    """Run the command line; prints errors in words and ends with their exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    signal.signal(signal.SIGTERM, _terminated)
+    try:
+        code = app(standalone_mode=False)
+    except click.UsageError as error:
+        error.show()
+        code = 2
+    except click.ClickException as error:
+        error.show()
+        code = error.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        print("\nInterrupted: nothing is left half-done.", file=sys.stderr)  # noqa: T201
+        code = 3
+    except ZinkerError as error:
+        _say(error)
+        code = error.exit_code
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = 0
+    except Exception:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
+        code = _own_mistake()
+    sys.exit(code or 0)
+
+
+def _terminated(number: int, frame: Any) -> None:
+    raise KeyboardInterrupt
+
+
+def _say(error: ZinkerError) -> None:
+    if "--json" in sys.argv:
+        from zinker.cli.output import emit_json
+
+        emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
+    from zinker.reports.words import visible
+
+    print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)  # noqa: T201
+
+
+def _own_mistake() -> int:
+    import tempfile
+
+    if "ZINKER_DEBUG" in os.environ:
+        traceback.print_exc()
+        return 4
+    with tempfile.NamedTemporaryFile(
+        "w", prefix="zinker-mistake-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
+    ) as file:
+        traceback.print_exc(file=file)
+    print(  # noqa: T201
+        f"Not finished: Zinker itself made a mistake; what happened stands in {file.name}.\n"
+        "Please report it with that file. The next run puts right whatever was begun.",
+        file=sys.stderr,
+    )
+    return 4

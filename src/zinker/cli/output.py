@@ -1,0 +1,90 @@
+"""What every command does around its job: load the setup, print, ask, show progress."""
+
+import contextlib
+import os
+import sys
+import time
+from collections.abc import Callable, Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import typer
+
+from zinker.jobs.setup import Setup, load_setup
+from zinker.model.errors import Refused
+from zinker.model.plan import Plan
+from zinker.model.plain_json import encode
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
+
+# A bar that is there for less than a second only flickers.
+PATIENCE = 1.0
+
+
+def setup_of(ctx: typer.Context) -> Setup:
+    """Load the configuration the user chose; what jobs do unasked is said on the error output."""
+    chosen: Path | None = ctx.obj
+    setup = load_setup(chosen)
+    setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)  # noqa: T201
+    return setup
+
+
+def console(stderr: bool = False) -> "Console":
+    """Return a console that adds nothing of its own; 80 columns where there is no terminal."""
+    from rich.console import Console
+
+    own = Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=True)
+    if not own.is_terminal and "COLUMNS" not in os.environ:
+        own.width = 80
+    return own
+
+
+def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
+    """Print lines made for the width there is."""
+    own = console()
+    for line in lines(own.width):
+        own.print(line)
+
+
+def emit_json(value: Any) -> None:
+    """Print JSON, exact and indented."""
+    print(encode(value, indent=2).decode(), end="")  # noqa: T201
+
+
+def asker(yes: bool, what: str, show: Callable[[Plan], None]) -> Callable[[Plan], bool]:
+    """Return what shows a plan and asks for it; without a terminal and without --yes it refuses."""
+
+    def approve(plan: Plan) -> bool:
+        show(plan)
+        if yes:
+            return True
+        if not sys.stdin.isatty():
+            why = "there is no terminal to ask on, and --yes was not given"
+            raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
+        return typer.confirm("Write this?", default=False)
+
+    return approve
+
+
+@contextlib.contextmanager
+def progress_shown() -> Iterator[Callable[[str, int, int], None]]:
+    """Yield a progress callback that draws a bar once a job has taken a second, on a terminal only."""
+    if not sys.stderr.isatty():
+        yield lambda what, done, total: None
+        return
+    started, bar = time.monotonic(), None
+    with contextlib.ExitStack() as stack:
+
+        def report(what: str, done: int, total: int) -> None:
+            nonlocal bar
+            if bar is None and time.monotonic() - started > PATIENCE:
+                from rich.progress import Progress
+
+                bar = stack.enter_context(Progress(console=console(stderr=True), transient=True))
+                bar.add_task(what)
+            if bar is not None:
+                bar.update(bar.task_ids[0], description=what, completed=done, total=total)
+
+        yield report

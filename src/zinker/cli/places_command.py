@@ -1,0 +1,23 @@
+"""`zinker places`."""
+
+import typer
+
+from zinker.cli import options
+from zinker.cli.output import emit, emit_json, setup_of
+
+
+def command(ctx: typer.Context, json: options.Json = False) -> None:
+    """The configured places, and whether they answer. Ends with 1 if one does not.
+
+    Example: zinker places
+    """
+    from zinker.jobs import place_states
+    from zinker.reports.listing import places_text
+
+    states = place_states(setup_of(ctx))
+    if json:
+        emit_json(states)
+    else:
+        emit(lambda width: places_text(states, width))
+    if any(state.absence for state in states):
+        raise typer.Exit(1)

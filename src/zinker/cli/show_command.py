@@ -1,0 +1,31 @@
+"""`zinker show`."""
+
+from typing import Annotated
+
+import typer
+
+from zinker.cli import options
+from zinker.cli.output import emit, emit_json, setup_of
+
+
+def command(
+    ctx: typer.Context,
+    reference: Annotated[str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")],
+    part: options.Parts = None,
+    find: Annotated[
+        str, typer.Option(help="Only settings with this text in name, title or value.", metavar="TEXT")
+    ] = "",
+    json: options.Json = False,
+) -> None:
+    """The settings in a profile or at a place.
+
+    Example: zinker show here:mosslight --find dusk
+    """
+    from zinker.jobs import show
+    from zinker.reports.listing import shown_json, shown_text
+
+    shown = show(setup_of(ctx), reference, tuple(part or ()), find)
+    if json:
+        emit_json(shown_json(shown))
+    else:
+        emit(lambda width: shown_text(shown, width))

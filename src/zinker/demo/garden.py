@@ -1,0 +1,58 @@
+"""Builds the demo garden in a folder."""
+
+import itertools
+import shutil
+from pathlib import Path
+
+from zinker.model.errors import Refused, reason
+
+FILES = Path(__file__).parent / "garden_files"
+USUAL = "zinker-garden"
+
+
+def free_folder() -> Path:
+    """Return a folder name that is not taken yet: zinker-garden, zinker-garden-2 and so on."""
+    names = itertools.chain([USUAL], (f"{USUAL}-{number}" for number in itertools.count(2)))
+    return next(Path(name) for name in names if not Path(name).exists())
+
+
+def build(folder: Path) -> Path:
+    """Build the garden; returns its absolute path. Raises `Refused` where something is in the way."""
+    if folder.exists() and not (folder.is_dir() and not any(folder.iterdir())):
+        raise Refused("No garden built", f"{folder} is there already", "Name a folder that does not exist.")
+    try:
+        shutil.copytree(FILES, folder, dirs_exist_ok=True, copy_function=shutil.copyfile)
+    except (OSError, shutil.Error) as error:
+        why = reason(error) if isinstance(error, OSError) and error.errno else "it cannot be written"
+        raise Refused("No garden built", f"{folder}: {why}", "Choose another folder.") from None
+    for keeper in folder.rglob(".gitkeep"):
+        keeper.unlink()
+    return folder.absolute()
+
+
+def replace(path: Path, old: str, new: str) -> None:
+    """Change a text in a file as an application would on saving; line ends stay as they are."""
+    data = path.read_bytes()
+    if old.encode() not in data:
+        raise ValueError(f"{path} does not hold {old!r}")
+    path.write_bytes(data.replace(old.encode(), new.encode()))
+
+
+def spoil(garden: Path) -> None:
+    """Do what a wrong click and a save do to Mosslight on the potting shed's workstation."""
+    user = garden / "potting-shed" / "Users" / "ivy" / "AppData"
+    general = user / "Roaming" / "mosslight" / "mosslight.ini"
+    replace(general, "dusk = 19:30", "dusk = 07:30")
+    replace(general, "level = 55", "level = 100")
+    replace(general, "mist = F7\r\n", "")
+    replace(general, "width = 1280", "width = 640")
+    replace(user / "Roaming/mosslight/devices/bench-east.json", '"level": 70', '"level": 7')
+    (user / "Local/mosslight/artwork/benches/west.svg").unlink()
+    replace(garden / "workstations" / "potting-shed.json", '"drip.wav"', '"siren.wav"')
+
+
+def set_running(garden: Path, running: bool) -> None:
+    """Start or close Mosslight on the simulated potting shed."""
+    path = garden / "workstations" / "potting-shed.json"
+    names = ('"running": []', '"running": [{"number": 4312, "name": "mosslight.exe"}]')
+    replace(path, names[not running], names[running])

@@ -1,0 +1,80 @@
+"""Characters of a document: encodings, byte-order marks and line ends, found and kept, never guessed away."""
+
+import codecs
+import re
+from typing import NamedTuple
+
+from zinker.model.errors import DocumentError, NotWritable
+
+# UTF-32 first: its little-endian mark begins with that of UTF-16.
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32-le"),
+    (codecs.BOM_UTF32_BE, "utf-32-be"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+)
+_BINARY = re.compile("[\x00-\x08\x0b\x0e-\x1f]")
+_LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+\Z")
+
+
+class Text(NamedTuple):
+    """A document's characters, and what is needed to make the same bytes of them again."""
+
+    characters: str
+    encoding: str
+    mark: bytes
+
+    def encode(self, characters: str, address: str = "") -> bytes:
+        """Encode characters as the document was; raises `NotWritable` where its encoding has none."""
+        try:
+            return self.mark + characters.encode(self.encoding)
+        except UnicodeEncodeError as error:
+            missing = error.object[error.start]
+            why = f"the file is written in {self.encoding}, which has no {missing!a}"
+            raise NotWritable(address, why) from None
+
+
+def decode(data: bytes, fallback: str = "cp1252") -> Text:
+    """Decode a document: by its mark, else as UTF-8, else as the 8-bit encoding given, else as Latin-1.
+
+    Raises `DocumentError` for what is no text. Encoding the result gives back the same bytes.
+    """
+    for mark, encoding in _MARKS:
+        if data.startswith(mark):
+            return _checked(data, mark, encoding)
+    try:
+        return _checked(data, b"", "utf-8")
+    except DocumentError:
+        if not fallback or b"\0" in data:
+            raise
+    try:
+        return _checked(data, b"", fallback)
+    except DocumentError:
+        return _checked(data, b"", "latin-1")
+
+
+def _checked(data: bytes, mark: bytes, encoding: str) -> Text:
+    try:
+        characters = data[len(mark) :].decode(encoding)
+    except UnicodeDecodeError as error:
+        raise DocumentError(f"it is not {encoding.upper()}: byte {error.start + len(mark)}") from None
+    found = _BINARY.search(characters)
+    if found:
+        line = characters.count("\n", 0, found.start()) + 1
+        raise DocumentError(f"it is not text: character {found[0]!a} in line {line}")
+    return Text(characters, encoding, mark)
+
+
+def lines(characters: str) -> list[str]:
+    r"""Split into lines with their ends; only CR, LF and CRLF end a line.
+
+    >>> lines("a\r\nb\nc")
+    ['a\r\n', 'b\n', 'c']
+    """
+    return _LINE.findall(characters)
+
+
+def line_end(line: str) -> str:
+    """Return the end of a line: CRLF, LF, CR, or nothing."""
+    return line[len(line.rstrip("\r\n")) :]

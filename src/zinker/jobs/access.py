@@ -1,0 +1,59 @@
+"""Access to a place: one run at a time, and what an earlier run left half-done is put right first."""
+
+import contextlib
+from collections.abc import Iterator
+
+from filelock import FileLock, Timeout
+
+from zinker.jobs.recovering import recover
+from zinker.jobs.setup import Setup
+from zinker.model.errors import Refused, reason
+from zinker.places.place import Place
+from zinker.stores.atomic import make_folders
+
+# How long another run may hold a place, in seconds, before this one gives up.
+PATIENCE = 20.0
+
+
+@contextlib.contextmanager
+def at_place(setup: Setup, name: str, look_only: bool = False) -> Iterator[Place]:
+    """Hold a place; what an earlier run left half-done there is put right, and said through the setup.
+
+    With `look_only`, it is only said. Raises `Refused` where the place does not answer or another run
+    does not let go of it.
+    """
+    place = setup.place(name)
+    path = setup.home / "locks" / f"{name}.lock"
+    try:
+        make_folders(path.parent)
+        with FileLock(path, timeout=PATIENCE):
+            if look_only:
+                tell_cut_off(setup, name)
+            else:
+                recover(setup, place)
+            yield place
+    except Timeout:
+        why = f"another run of Zinker has been busy at {name} for {PATIENCE:.0f} seconds"
+        raise Refused("Not done", why, "Wait for it to end and run this again.") from None
+    except OSError as error:
+        why = f"Zinker's own folder {setup.home}: {reason(error)}"
+        raise Refused("Not done", why, "Point ZINKER_HOME to a folder that can be written.") from None
+
+
+def tell_cut_off(setup: Setup, place: str = "") -> None:
+    """Say which changes (at a place, or anywhere) were cut off and wait to be put right."""
+    for change in setup.shelf.changes.open_ones():
+        if place in ("", change.place) and not is_held(setup, change.place):
+            setup.notify(
+                f"Change {change.number} at {change.place} was cut off in the middle. The next export, import "
+                f"or undo there puts that right first."
+            )
+
+
+def is_held(setup: Setup, place: str) -> bool:
+    """Tell whether another run is busy at a place."""
+    try:
+        with FileLock(setup.home / "locks" / f"{place}.lock", timeout=0):
+            return False
+    except (Timeout, OSError):
+        return True

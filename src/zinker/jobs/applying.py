@@ -1,0 +1,243 @@
+"""Carrying out a plan: fallback, journal, write, read back, close. The only code that changes a place."""
+
+import datetime
+from collections.abc import Callable
+from typing import Literal
+
+import msgspec
+
+from zinker.jobs.capturing import Progress, Selection, capture, no_progress
+from zinker.jobs.documents import new_content
+from zinker.jobs.homes import Home, open_home
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
+from zinker.formats.leaves import Edit
+from zinker.model.change import Change
+from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
+from zinker.model.plan import DocumentPlan, LeftAlone, Plan
+from zinker.model.profile import Manifest, Snapshot
+from zinker.model.setting import WHOLE
+from zinker.places.folder import technician
+from zinker.places.here import Here
+from zinker.places.place import Place
+from zinker.profiles.writing import ProfileBuilder
+from zinker.shelf.changes import FORMAT
+from zinker.stores.files import FileHome, StagedFile
+from zinker.subjects.subject import Part, Subject
+
+Approve = Callable[[Plan], bool]
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """How an import or an undo ended.
+
+    state: `previewed` and `declined` (nothing was changed), `alike` (nothing had to be), `done`, or `partly`
+    (some of what was wanted was not written; `left` says what and why).
+    """
+
+    state: Literal["previewed", "declined", "alike", "done", "partly"]
+    plan: Plan
+    change: Change | None = None
+    left: tuple[LeftAlone, ...] = ()
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether nothing that was wanted is left undone."""
+        return not any(item.wanted for item in self.left)
+
+
+class Work(msgspec.Struct, frozen=True):
+    """Where a plan is carried out, and with what."""
+
+    setup: Setup
+    place: Place
+    subject: Subject
+    source: Snapshot
+
+    def part(self, plan: DocumentPlan) -> Part:
+        """Return the part of a document; plans are made for parts the subject has."""
+        part = self.subject.find_part(plan.part)
+        if part is None:
+            raise Refused("Nothing changed", f"{self.subject.id} has no part {plan.part} any more")
+        return part
+
+    def home(self, plan: DocumentPlan) -> Home:
+        """Return the home of a document."""
+        return open_home(self.place, self.part(plan))
+
+
+def carry_out(
+    work: Work, plan: Plan, kind: Literal["import", "undo"], undoes: int = 0, progress: Progress = no_progress
+) -> Outcome:
+    """Carry out a plan, as it was shown, or not at all.
+
+    Raises `Refused` where nothing was changed, and `Failed` where it failed and was taken back.
+    """
+    changes = work.setup.shelf.changes
+    number = changes.reserve()
+    fallback = _keep_fallback(work, plan, number)
+    change = Change(
+        format=FORMAT,
+        number=number,
+        kind=kind,
+        state="open",
+        subject=plan.subject,
+        place=plan.place,
+        source=plan.source,
+        who=technician(),
+        machine=Here().machine,
+        started=_now(),
+        fallback=fallback,
+        undoes=undoes,
+        items=plan.count,
+    )
+    changes.begin(change, plan.documents)
+    try:
+        staged = _stage(work, plan.documents)
+    except (OSError, ZinkerError, NotWritable) as error:
+        changes.close(_ended(change, "taken-back"))
+        why = reason(error) if isinstance(error, OSError) else getattr(error, "why", str(error))
+        kind_of = Damaged if isinstance(error, Damaged) else Refused
+        raise kind_of(f"Not {_past(kind)}", why, "Nothing was changed. Put that right and run it again.") from None
+    try:
+        left = list(plan.left) + _commit(work, plan.documents, staged, progress)
+        left += read_back(work, plan.documents, left)
+    except BaseException as error:  # also an interrupt: what was begun is taken back first
+        _fail(work, change, plan.documents, error)
+        raise
+    state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
+    change = _ended(change, state, tuple(left))
+    if undoes:
+        undone = changes.get(undoes)
+        changes.amend(msgspec.structs.replace(undone, state="undone", undone_by=number))
+    changes.close(change)
+    return Outcome(state, plan, change, tuple(left))
+
+
+def _keep_fallback(work: Work, plan: Plan, number: int) -> int:
+    """Put what the plan would touch on the shelf; returns the version number.
+
+    Raises `Refused` if the place is not as the plan found it.
+    """
+    touched = {document.part for document in plan.documents}
+    parts = tuple(part for part in work.subject.part if part.id in touched)
+
+    def build(builder: ProfileBuilder) -> Manifest:
+        manifest = capture(work.setup, work.place, work.subject, Selection(parts), builder)
+        if any(part.sha256 != plan.seen.get(part.id) for part in manifest.parts):
+            why = f"the settings at {plan.place} have changed since the plan was made"
+            raise Refused("Nothing changed", why, "Run it again to see the plan as it is now.")
+        manifest = msgspec.structs.replace(manifest, fallback_of=number, note=f"before {plan.source}")
+        builder.finish(manifest)
+        return manifest
+
+    return work.setup.shelf.keep(plan.subject, build).number
+
+
+def _stage(work: Work, documents: tuple[DocumentPlan, ...]) -> dict[tuple[str, str], StagedFile]:
+    """Write the new content of every file beside it; on any error nothing is left of that."""
+    staged: dict[tuple[str, str], StagedFile] = {}
+    try:
+        for plan in documents:
+            home = work.home(plan)
+            if isinstance(home, FileHome) and plan.action != "remove":
+                live = home.read(plan.document) if plan.expected else None
+                chunks = new_content(work.part(plan), plan, live, work.source)
+                staged[plan.part, plan.document] = home.stage(plan.document, chunks)
+    except BaseException:
+        for file in reversed(staged.values()):
+            file.discard()
+        raise
+    return staged
+
+
+def _commit(
+    work: Work,
+    documents: tuple[DocumentPlan, ...],
+    staged: dict[tuple[str, str], StagedFile],
+    progress: Progress,
+) -> list[LeftAlone]:
+    """Put the files in their places, then the values into the registry; returns what was refused."""
+    left: list[LeftAlone] = []
+    for number, plan in enumerate(documents):
+        progress("Writing", number, len(documents))
+        home = work.home(plan)
+        if isinstance(home, FileHome):
+            if plan.action == "remove":
+                home.remove(plan.document, plan.new_folders)
+            else:
+                staged[plan.part, plan.document].commit()
+        else:
+            edits = (Edit(item.address, item.after) for item in plan.items)
+            refused = home.apply(edits)
+            left += [LeftAlone(plan.part, plan.document, error.address, error.why) for error in refused]
+    return left
+
+
+def write_again(work: Work, documents: tuple[DocumentPlan, ...]) -> list[LeftAlone]:
+    """Stage and commit without a journal of its own, for taking back what a journal holds already."""
+    return _commit(work, documents, _stage(work, documents), no_progress)
+
+
+def read_back(
+    work: Work, documents: tuple[DocumentPlan, ...], refused: list[LeftAlone]
+) -> list[LeftAlone]:
+    """Read everything again and return what is not as it was to be, apart from what was refused."""
+    withholder = Withholder(work.setup.home)
+    known = {(item.part, item.document, item.address) for item in refused}
+    found: list[LeftAlone] = []
+    for plan in documents:
+        part, home = work.part(plan), work.home(plan)
+        if plan.action == "remove":
+            if plan.document in home.documents():
+                found.append(LeftAlone(plan.part, plan.document, "", "it is still there"))
+            continue
+        reading = withholder.withhold(part, home.read(plan.document))
+        if plan.result:
+            digest = reading.content.sha256 if reading.content else ""
+            if digest == plan.result:
+                continue
+            if not digest or plan.format == WHOLE:
+                why = "read back, it is another file" if digest else "it cannot be read back"
+                found.append(LeftAlone(plan.part, plan.document, "", why))
+                continue
+        # In a registry the case of names does not count.
+        fold = str.casefold if part.store == "registry" else str
+        leaves = {fold(address): leaf for address, leaf in reading.leaves.items()}
+        for item in plan.items:
+            is_head = not item.address or (item.after is not None and item.after.type == "key")
+            if not is_head and leaves.get(fold(item.address)) != item.after:
+                why = "read back, it does not have the value that was written"
+                found.append(LeftAlone(plan.part, plan.document, item.address, why))
+    return [item for item in found if (item.part, item.document, item.address) not in known]
+
+
+def _fail(work: Work, change: Change, documents: tuple[DocumentPlan, ...], error: BaseException) -> None:
+    """Take back what was done and raise `Failed`; where even that fails, the journal stays open."""
+    from zinker.jobs.recovering import take_back
+
+    what = f"Not {_past(change.kind)}"
+    why = reason(error) if isinstance(error, OSError) else str(error) or "it was interrupted"
+    try:
+        left = take_back(work.setup, work.place, change, documents)
+    except (OSError, ZinkerError):
+        then = f"Taking it back failed, too. The next run at {change.place} tries that again."
+        raise Failed(what, why, then) from error
+    work.setup.shelf.changes.close(_ended(change, "taken-back", tuple(left)))
+    if isinstance(error, Exception):
+        raise Failed(what, why, f"What had been written was taken back; {len(left)} left over.") from error
+
+
+def _ended(
+    change: Change, state: Literal["done", "partly", "taken-back"], left: tuple[LeftAlone, ...] = ()
+) -> Change:
+    return msgspec.structs.replace(change, state=state, finished=_now(), left=left)
+
+
+def _past(kind: str) -> str:
+    return "imported" if kind == "import" else "undone"
+
+
+def _now() -> str:
+    return datetime.datetime.now().astimezone().isoformat(timespec="seconds")
+

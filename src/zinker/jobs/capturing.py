@@ -1,0 +1,147 @@
+"""Reads the live settings of a subject at a place into a profile."""
+
+import datetime
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+import zinker
+from zinker.jobs.homes import Home, NoHome, instance_of, open_home
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
+from zinker.model.errors import WrongUsage, reason
+from zinker.model.profile import FORMAT, ByteStream, Manifest, Problem
+from zinker.model.setting import head, text_of
+from zinker.places.place import Place
+from zinker.profiles.writing import ProfileBuilder
+from zinker.stores.reading import Reading
+from zinker.stores.registry import RegistryError
+from zinker.subjects.catalogue import unknown
+from zinker.subjects.subject import Part, Subject
+
+# Called with what is being done, how many documents are done, and how many there are.
+Progress = Callable[[str, int, int], None]
+
+
+def no_progress(what: str, done: int, total: int) -> None:
+    """Say nothing."""
+
+
+class Selection(msgspec.Struct, frozen=True):
+    """Which parts of a subject are meant, and which instance ("" for all)."""
+
+    parts: tuple[Part, ...]
+    instance: str = ""
+
+    def has(self, part: Part, document: str) -> bool:
+        """Tell whether a document of a part is meant."""
+        return not self.instance or instance_of(part, document) == self.instance
+
+
+def select(subject: Subject, parts: tuple[str, ...], without: tuple[str, ...], instance: str = "") -> Selection:
+    """Choose parts by name; without names, all. Raises `WrongUsage` for a name that no part has."""
+    for id in (*parts, *without):
+        if subject.find_part(id) is None:
+            known = [part.id for part in subject.part]
+            raise unknown("part", id, known, f"The parts of {subject.id} are {', '.join(known)}.")
+    chosen = [part for part in subject.part if (not parts or part.id in parts) and part.id not in without]
+    if not chosen:
+        raise WrongUsage("Nothing chosen", "every part was left out", "Leave fewer out.")
+    return Selection(tuple(chosen), instance)
+
+
+def capture(
+    setup: Setup,
+    place: Place,
+    subject: Subject,
+    selection: Selection,
+    builder: ProfileBuilder,
+    progress: Progress = no_progress,
+) -> Manifest:
+    """Read the chosen parts into a builder; returns what the profile says about itself.
+
+    What cannot be read is named in its `problems`, and the rest is read all the same.
+    """
+    withholder = Withholder(setup.home)
+    problems: list[Problem] = []
+    for part in sorted(selection.parts, key=lambda part: part.id):
+        with builder.part(part.id, part.name, part.store, part.device_bound):
+            for reading in _readings(place, part, selection, problems, progress):
+                _add(builder, part, withholder.withhold(part, reading), problems)
+    return Manifest(
+        format=FORMAT,
+        subject=subject.id,
+        title=subject.title,
+        place=place.name,
+        machine=place.machine,
+        captured=datetime.datetime.now().astimezone().isoformat(timespec="seconds"),
+        user=place.user,
+        system=place.system,
+        application_version=application_version(place, subject),
+        while_running=bool(place.running(subject.application.processes)),
+        folders=place.own_folders(),
+        parts=tuple(builder.parts),
+        problems=tuple(problems),
+        written_by=f"Zinker {zinker.__version__}",
+    )
+
+
+def _readings(
+    place: Place, part: Part, selection: Selection, problems: list[Problem], progress: Progress
+) -> Iterator[Reading]:
+    try:
+        home = open_home(place, part)
+        documents = [name for name in home.documents() if selection.has(part, name)]
+    except NoHome:
+        return  # a subject may have homes that only some kinds of place have
+    except (OSError, RegistryError) as error:
+        why = reason(error) if isinstance(error, OSError) else str(error)
+        problems.append(Problem(part.id, "", "", why))
+        return
+    for number, document in enumerate(documents):
+        progress(part.name, number, len(documents))
+        yield home.read(document)
+
+
+def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[Problem]) -> None:
+    for trouble in reading.troubles:
+        carried = reading.is_readable and not trouble.address
+        problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))
+    if reading.is_readable:
+        content = reading.content
+        size, sha256 = (content.size, content.sha256) if content else (0, "")
+        builder.add(head(reading.document, reading.format, size, sha256), reading.leaves, content)
+
+
+def application_version(place: Place, subject: Subject) -> str:
+    """Return the version the application has written into its settings, or "" if nobody knows."""
+    at = subject.application.version
+    part = at and subject.find_part(at.part)
+    if not at or not part:
+        return ""
+    try:
+        home: Home = open_home(place, part)
+        readings = [home.read(document) for document in home.documents()]
+    except (NoHome, OSError, RegistryError):
+        return ""
+    return next((text_of(r.leaves[at.address]) for r in readings if at.address in r.leaves), "")
+
+
+class Live:
+    """Live settings just read; a `Snapshot` without attachments. Close it, or use it as a context."""
+
+    def __init__(self, setup: Setup, place: Place, subject: Subject, selection: Selection) -> None:
+        self._builder = ProfileBuilder()
+        self.manifest = capture(setup, place, subject, selection, self._builder)
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted."""
+        return self._builder.lines(part) if self.manifest.part(part) else iter(())
+
+    def attachment(self, sha256: str) -> ByteStream:
+        """Live settings have no attachments: their files are at the place."""
+        raise KeyError(sha256)
+
+    def close(self) -> None:
+        """Let go of what was read."""
+        self._builder.close()

@@ -1,0 +1,176 @@
+"""Compare: what is not the same in two profiles, two places, or a profile and a place."""
+
+import contextlib
+from collections.abc import Iterable, Iterator
+
+import msgspec
+
+from zinker.jobs.capturing import Selection, select
+from zinker.jobs.references import Reference, parse_reference
+from zinker.jobs.setup import Setup
+from zinker.jobs.sources import Source, live, opened, subject_of
+from zinker.model.address import matches
+from zinker.model.difference import Difference, differences, paired_by_case
+from zinker.model.errors import WrongUsage
+from zinker.model.profile import Manifest, PartRecord, Problem
+from zinker.model.setting import DOCUMENT, WITHHELD, Setting, decode_line
+from zinker.subjects.subject import Subject
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """What was compared with what, and what came out.
+
+    `documents` names those that are on one side only, by part and document, as `new` or `gone`;
+    `uncertain` names what could not be read on one side, and therefore is not counted as a difference;
+    `alone` the parts that only one side holds.
+    """
+
+    before: str
+    after: str
+    about: Manifest
+    subject: Subject | None
+    parts: tuple[PartRecord, ...]
+    differences: tuple[Difference, ...]
+    alike: int
+    uncertain: tuple[Problem, ...] = ()
+    alone: tuple[str, ...] = ()
+    documents: dict[tuple[str, str], str] = {}
+
+
+def compare(
+    setup: Setup, reference: str, other: str = "", parts: tuple[str, ...] = (), place: str = ""
+) -> Comparison:
+    """Compare two references; with one alone, a profile with the live settings of the place it is from.
+
+    Volatile settings are left out. Raises `WrongUsage`, `Refused` and `Damaged`.
+    """
+    first = parse_reference(reference)
+    with contextlib.ExitStack() as stack:
+        before = stack.enter_context(opened(setup, first, parts))
+        subject = subject_of(setup, before)
+        ids = _chosen(subject, before, parts)
+        after = stack.enter_context(_other_side(setup, first, other, before, subject, ids, place))
+        if before.manifest.subject != after.manifest.subject:
+            why = f"{before.name}, is {before.manifest.title}, and {after.name}, is {after.manifest.title}"
+            raise WrongUsage("Not compared", why, "Compare profiles of the same subject.")
+        return _compared(before, after, subject, ids, first.instance)
+
+
+def _chosen(subject: Subject | None, before: Source, parts: tuple[str, ...]) -> tuple[str, ...]:
+    if subject is not None:
+        select(subject, parts, ())  # raises for a part that does not exist
+    held = [part.id for part in before.manifest.parts]
+    missing = [id for id in parts if id not in held]
+    if missing:
+        why = f"{before.name}, does not hold the part {', '.join(missing)}"
+        raise WrongUsage("Not compared", why, f"It holds {', '.join(held) or 'nothing'}.")
+    return parts or tuple(held)
+
+
+def _other_side(
+    setup: Setup,
+    first: Reference,
+    other: str,
+    before: Source,
+    subject: Subject | None,
+    ids: tuple[str, ...],
+    place: str,
+) -> contextlib.AbstractContextManager[Source]:
+    if other:
+        return opened(setup, parse_reference(other), ids if subject else ())
+    if before.is_live:
+        why = f"{first.text} is live already, and needs something to be compared with"
+        raise WrongUsage("Not compared", why, f"Try `zinker compare {first.subject}@latest {first.text}`.")
+    if subject is None:
+        subject = setup.catalogue.find(before.manifest.subject)
+    there = place or (before.manifest.place if before.manifest.place in setup.places else "here")
+    known = tuple(id for id in ids if subject.find_part(id))
+    return live(setup, there, subject, known, first.instance)
+
+
+def _compared(
+    before: Source, after: Source, subject: Subject | None, ids: tuple[str, ...], instance: str
+) -> Comparison:
+    held = {part.id for part in before.manifest.parts} & {part.id for part in after.manifest.parts}
+    found: list[Difference] = []
+    documents: dict[tuple[str, str], str] = {}
+    alike = 0
+    for record in before.manifest.parts:
+        if record.id in held and record.id in ids:
+            different, same = _compare_part(before, after, record, subject, instance)
+            found += [d for d in different if not _is_head(d)]
+            heads = (d for d in different if not d.address and d.word != "changed")
+            documents |= {(d.part, d.document): d.word for d in heads}
+            alike += same
+    uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and not p.carried]
+    certain = [d for d in found if not _is_uncertain(d, before, after)]
+    unclear = [_unclear(d) for d in certain if _is_unclear(d)]
+    alone = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in held]
+    return Comparison(
+        before.name,
+        after.name,
+        before.manifest,
+        subject,
+        tuple(part for part in before.manifest.parts if part.id in held),
+        tuple(d for d in certain if not _is_unclear(d)),
+        alike,
+        (*uncertain, *unclear),
+        tuple(alone),
+        documents,
+    )
+
+
+def _compare_part(
+    before: Source, after: Source, record: PartRecord, subject: Subject | None, instance: str
+) -> tuple[list[Difference], int]:
+    part = subject.find_part(record.id) if subject else None
+    chosen = Selection((part,), instance) if part else None
+
+    def is_ignored(setting: Setting) -> bool:
+        is_out = part is not None and any(matches(pattern, setting.address) for pattern in part.volatile)
+        return is_out or (chosen is not None and part is not None and not chosen.has(part, setting.document))
+
+    alike = 0
+
+    def counted(lines: Iterator[bytes]) -> Iterator[bytes]:
+        """Count the settings that take part in the comparison."""
+        nonlocal alike
+        for line in lines:
+            setting = decode_line(line)
+            alike += not (setting.is_head and setting.type == DOCUMENT) and not is_ignored(setting)
+            yield line
+
+    lines = counted(before.snapshot.lines(record.id))
+    found: Iterable[Difference] = differences(record.id, lines, after.snapshot.lines(record.id), is_ignored)
+    different = paired_by_case(found) if record.store == "registry" else list(found)
+    return different, alike - sum(d.before is not None for d in different if not _is_head(d))
+
+
+def _is_head(difference: Difference) -> bool:
+    """Whether this is only the opening line of a document that is on one side alone."""
+    leaf = difference.after or difference.before
+    return not difference.address and leaf is not None and leaf.type == DOCUMENT
+
+
+def _is_uncertain(difference: Difference, before: Source, after: Source) -> bool:
+    """Whether a setting is missing on a side only because it could not be read there."""
+    side = before if difference.before is None else after if difference.after is None else None
+    return side is not None and any(
+        problem.part == difference.part
+        and not problem.carried
+        and problem.document in ("", difference.document)
+        and difference.address.startswith(problem.address)
+        for problem in side.manifest.problems
+    )
+
+
+def _is_unclear(difference: Difference) -> bool:
+    """Whether both sides withhold a secret under fingerprints that cannot be compared."""
+    one, other = difference.before, difference.after
+    both = one is not None and other is not None and one.type == other.type == WITHHELD
+    return both and one is not None and other is not None and one.value.get("key") != other.value.get("key")
+
+
+def _unclear(difference: Difference) -> Problem:
+    why = "a secret, withheld on two machines: nobody can tell whether it is the same"
+    return Problem(difference.part, difference.document, difference.address, why)

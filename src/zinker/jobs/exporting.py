@@ -1,0 +1,144 @@
+"""Export: live settings become a new version on the shelf, or a profile file or folder."""
+
+import contextlib
+import datetime
+import itertools
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from zinker.jobs.access import at_place
+from zinker.jobs.capturing import Progress, application_version, capture, no_progress, select
+from zinker.jobs.references import parse_reference
+from zinker.jobs.setup import Setup
+from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.model.profile import Manifest
+from zinker.places.place import Process
+from zinker.profiles.layout import SUFFIX
+from zinker.profiles.reading import is_profile
+from zinker.profiles.writing import ProfileBuilder, copy_profile, profile_file, profile_folder
+from zinker.shelf.shelf import Version
+
+
+class Exported(msgspec.Struct, frozen=True):
+    """What an export made: a version on the shelf, or a path."""
+
+    manifest: Manifest
+    running: tuple[Process, ...] = ()
+    version: Version | None = None
+    path: Path | None = None
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether everything there was captured."""
+        return all(problem.carried for problem in self.manifest.problems)
+
+
+def export(
+    setup: Setup,
+    subject: str,
+    place: str = "here",
+    parts: tuple[str, ...] = (),
+    without: tuple[str, ...] = (),
+    label: str = "",
+    note: str = "",
+    to: Path | None = None,
+    replace: bool = False,
+    progress: Progress = no_progress,
+) -> Exported:
+    """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
+
+    Raises `WrongUsage` for names that do not exist, and `Refused` where there is nothing to capture, where
+    the place does not answer, or where the profile cannot be written; nothing is left behind then.
+    """
+    name, _, instance = subject.partition("/")
+    described = setup.catalogue.find(name)
+    selection = select(described, parts, without, instance)
+    if label:
+        setup.shelf.check_label(name, label)
+    with at_place(setup, place) as live:
+        running = tuple(live.running(described.application.processes))
+
+        def build(builder: ProfileBuilder) -> Manifest:
+            manifest = capture(setup, live, described, selection, builder, progress)
+            if not any(part.documents for part in manifest.parts) and not manifest.problems:
+                meant = ", ".join(part.id for part in selection.parts)
+                why = f"nothing of {described.title} ({meant}) is at {place}"
+                raise Refused("Not exported", why, f"`zinker subjects {name} --place {place}` shows its homes.")
+            manifest = msgspec.structs.replace(manifest, label=label, note=note)
+            builder.finish(manifest)
+            return manifest
+
+        if to is None:
+            version = setup.shelf.keep(name, build)
+            manifest = version.manifest
+            assert manifest is not None  # noqa: S101 - it was written just now
+            return Exported(manifest, running, version)
+        now = datetime.datetime.now()
+        path = destination(to, name, application_version(live, described), place, now)
+        with _written_to(path, replace) as builder:
+            manifest = build(builder)
+            builder.close()
+        return Exported(manifest, running, path=path)
+
+
+def export_version(setup: Setup, reference: str, to: Path, replace: bool = False) -> Exported:
+    """Copy a kept version out of the shelf as a profile file; raises `WrongUsage`, `Refused`, `Damaged`."""
+    wanted = parse_reference(reference)
+    version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
+    profile = setup.shelf.open(version)
+    with contextlib.closing(profile):
+        for part in profile.manifest.parts:
+            for _ in profile.lines(part.id):
+                pass  # reading to the end checks the digest: nothing damaged is handed on
+    about = profile.manifest
+    when = datetime.datetime.fromisoformat(about.captured)
+    path = destination(to, about.subject, about.application_version, about.place, when)
+    if path.suffix != SUFFIX:
+        raise WrongUsage("Not exported", f"{to} is not a file name with {SUFFIX}, nor a folder", "Name one.")
+    _check_free(path, replace)
+    try:
+        copy_profile(version.path, path)
+    except OSError as error:
+        raise _unwritable(path, error) from None
+    return Exported(profile.manifest, path=path)
+
+
+def destination(to: Path, subject: str, version: str, place: str, when: datetime.datetime) -> Path:
+    """Return where a profile goes: into an existing folder under a name of its own, else to the path itself.
+
+    The name tells subject, application version, place and time; a number follows where it is taken. A path
+    that does not end in `.zinker` is a profile folder.
+    """
+    if not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
+        return to
+    pieces = [subject, version, place, f"{when:%Y%m%d-%H%M%S}"]
+    name = re.sub(r"[^\w.-]", "_", "-".join(filter(None, pieces)))
+    numbers = itertools.chain([""], (f"-{number}" for number in itertools.count(2)))
+    return next(path for number in numbers if not (path := to / f"{name}{number}{SUFFIX}").exists())
+
+
+@contextlib.contextmanager
+def _written_to(path: Path, replace: bool) -> Iterator[ProfileBuilder]:
+    """Build a profile at a path; raises `Refused` where it cannot be written, and leaves nothing behind."""
+    _check_free(path, replace)
+    try:
+        with profile_file(path) if path.suffix == SUFFIX else profile_folder(path) as builder:
+            yield builder
+    except OSError as error:
+        raise _unwritable(path, error) from None
+
+
+def _check_free(path: Path, replace: bool) -> None:
+    if path.exists() and not replace and not (path.is_dir() and not any(path.iterdir())):
+        then = "Add --replace to write it anew, or choose another name."
+        raise Refused("Not exported", f"{path} is there already", then)
+    if not path.parent.is_dir():
+        raise WrongUsage("Not exported", f"the folder {path.parent} does not exist", "Make it first.")
+
+
+def _unwritable(path: Path, error: OSError) -> Refused:
+    then = "Nothing was left behind. Make room or choose another place for it."
+    return Refused("Not exported", f"{path} cannot be written: {reason(error)}", then)

@@ -1,0 +1,148 @@
+"""Import: a profile's settings are put back at a place."""
+
+import contextlib
+from collections.abc import Iterator
+
+from zinker.jobs.access import at_place
+from zinker.jobs.applying import Approve, Outcome, Work, carry_out
+from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
+from zinker.jobs.checking import objections
+from zinker.jobs.planning import plan_part
+from zinker.jobs.references import Reference, parse_reference
+from zinker.jobs.setup import Setup
+from zinker.jobs.sources import Source, kept
+from zinker.model.crosswalk import Crosswalk, between
+from zinker.model.errors import Refused, WrongUsage
+from zinker.model.plan import DocumentPlan, LeftAlone, Plan
+from zinker.places.place import Place
+from zinker.subjects.subject import Part, Subject
+
+
+def import_profile(
+    setup: Setup,
+    reference: str,
+    place: str = "here",
+    parts: tuple[str, ...] = (),
+    without: tuple[str, ...] = (),
+    device_bound: bool = False,
+    translate: bool = True,
+    overruled: frozenset[str] = frozenset(),
+    preview: bool = False,
+    approve: Approve = lambda plan: True,
+    progress: Progress = no_progress,
+) -> Outcome:
+    """Put a profile's settings back at a place; what the profile does not know stays as it is.
+
+    `approve` is shown the plan and says whether to go on; with `preview`, nothing is changed and the outcome
+    holds the plan. `overruled` names checks to leave out (see jobs/checking.py). Parts bound to another
+    device are left out unless they are named in `parts`, or `device_bound` is set.
+
+    Raises `WrongUsage`, `Damaged`, `Refused` (nothing was changed) and `Failed` (taken back).
+    """
+    wanted = parse_reference(reference)
+    if wanted.is_live:
+        why = f"{reference} means live settings, and an import takes a kept version or a profile"
+        raise WrongUsage("Not imported", why, f"Try {wanted.subject}@latest; `zinker list` shows what is kept.")
+    with kept(setup, wanted) as source:
+        subject = setup.catalogue.find(source.manifest.subject)
+        selection = _selection(subject, source, parts, without, wanted)
+        with at_place(setup, place, look_only=preview) as target:
+            bound = [] if device_bound else _bound_elsewhere(selection, source, target, parts)
+            chosen = tuple(part for part in selection.parts if part not in bound)
+            with contextlib.closing(Live(setup, target, subject, Selection(chosen))) as live:
+                plan = _plan(setup, target, subject, Selection(chosen, wanted.instance), live, source, translate)
+                plan = _completed(plan, target, subject, bound, source, overruled)
+                if preview:
+                    return Outcome("previewed", plan, left=plan.left)
+                for objection in plan.objections:
+                    raise Refused("Not imported", objection.why, objection.then)
+                if not plan.documents:
+                    return Outcome("alike", plan, left=plan.left)
+                if not approve(plan):
+                    return Outcome("declined", plan, left=plan.left)
+                work = Work(setup, target, subject, source.snapshot)
+                return carry_out(work, plan, "import", progress=progress)
+
+
+def _selection(
+    subject: Subject, source: Source, parts: tuple[str, ...], without: tuple[str, ...], wanted: Reference
+) -> Selection:
+    selection = select(subject, parts, without, wanted.instance)
+    there = tuple(part for part in selection.parts if source.manifest.part(part.id))
+    missing = [id for id in parts if not source.manifest.part(id)]
+    if missing or not there:
+        why = f"{source.name}, does not hold the part {', '.join(missing) or 'asked for'}"
+        held = ", ".join(part.id for part in source.manifest.parts)
+        raise WrongUsage("Not imported", why, f"It holds {held or 'nothing'}.")
+    return Selection(there, wanted.instance)
+
+
+def _bound_elsewhere(
+    selection: Selection, source: Source, place: Place, named: tuple[str, ...]
+) -> list[Part]:
+    """Return the parts that are valid on the old device only, and were not asked for by name."""
+    if source.manifest.machine == place.machine:
+        return []
+    records = {part.id: part for part in source.manifest.parts}
+    bound = (p for p in selection.parts if p.device_bound or records[p.id].device_bound)
+    return [part for part in bound if part.id not in named]
+
+
+def _plan(
+    setup: Setup,
+    place: Place,
+    subject: Subject,
+    selection: Selection,
+    live: Live,
+    source: Source,
+    translate: bool,
+) -> Plan:
+    crosswalk = between(source.manifest.folders, place.own_folders()) if translate else Crosswalk()
+    documents: list[DocumentPlan] = []
+    left: list[LeftAlone] = []
+    alike = 0
+    for part in selection.parts:
+        plan = plan_part(setup, place, part, selection, live, source.snapshot, crosswalk)
+        documents += plan.documents
+        left += plan.left
+        alike += plan.alike
+    return Plan(
+        subject=subject.id,
+        title=subject.title,
+        place=place.name,
+        source=source.name,
+        documents=tuple(documents),
+        left=tuple(left),
+        alike=alike,
+        translations=crosswalk.folders,
+        seen={part.id: part.sha256 for part in live.manifest.parts},
+    )
+
+
+def _completed(
+    plan: Plan, place: Place, subject: Subject, bound: list[Part], source: Source, overruled: frozenset[str]
+) -> Plan:
+    """Add to a plan the parts left out for being bound to a device, and what speaks against it."""
+    why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
+    left = [LeftAlone(part.id, "", "", why.format(part.id), wanted=False) for part in bound]
+    against = objections(place, subject, source.manifest, plan.documents, overruled)
+    return Plan(
+        plan.subject,
+        plan.title,
+        plan.place,
+        plan.source,
+        plan.documents,
+        (*plan.left, *left),
+        plan.alike,
+        plan.translations,
+        tuple(against),
+        plan.seen,
+    )
+
+
+def translated_values(plan: Plan) -> Iterator[tuple[str, str]]:
+    """Yield the folder pairs that the plan really makes use of."""
+    used = [i.translated.value for d in plan.documents for i in d.items if i.translated is not None]
+    for old, new in plan.translations:
+        if any(str(value).casefold().startswith(old.casefold()) for value in used):
+            yield old, new

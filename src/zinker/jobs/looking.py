@@ -1,0 +1,155 @@
+"""Looking, without changing anything: kept versions, settings, subjects and their homes, places."""
+
+from collections.abc import Iterator
+
+import msgspec
+
+from zinker.jobs.access import tell_cut_off
+from zinker.jobs.homes import NoHome, open_home
+from zinker.jobs.references import parse_reference
+from zinker.jobs.setup import Setup
+from zinker.jobs.sources import Source, opened, subject_of
+from zinker.model.errors import WrongUsage, reason
+from zinker.model.profile import Manifest
+from zinker.model.setting import Setting, decode_line, text_of
+from zinker.shelf.shelf import Version
+from zinker.stores.files import FileHome
+from zinker.stores.registry import RegistryError
+from zinker.subjects.catalogue import unknown
+from zinker.subjects.subject import Subject
+
+
+class Shown(msgspec.Struct, frozen=True):
+    """What was asked to be shown: settings by part, documents' opening lines left out."""
+
+    name: str
+    manifest: Manifest
+    subject: Subject | None
+    settings: tuple[tuple[str, Setting], ...]
+
+
+class PartState(msgspec.Struct, frozen=True):
+    """One part at a place: where its home is, and how many documents are there; `why` says why none is."""
+
+    id: str
+    title: str
+    store: str
+    home: str
+    documents: int
+    why: str = ""
+    device_bound: bool = False
+
+
+class SubjectState(msgspec.Struct, frozen=True):
+    """One subject at a place."""
+
+    id: str
+    title: str
+    place: str
+    parts: tuple[PartState, ...]
+    running: int = 0
+    instances: tuple[str, ...] = ()
+
+    @property
+    def is_present(self) -> bool:
+        """Whether anything of it is there."""
+        return any(part.documents for part in self.parts)
+
+
+class PlaceState(msgspec.Struct, frozen=True):
+    """One place, and why it does not answer, if it does not."""
+
+    name: str
+    kind: str
+    machine: str
+    user: str
+    system: str
+    absence: str = ""
+
+
+def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Version]:
+    """Return the kept versions of a subject, or of all, the oldest first."""
+    tell_cut_off(setup)
+    shelf = setup.shelf
+    if subject and subject not in shelf.subjects():
+        setup.catalogue.find(subject)  # raises for a name nobody knows
+    subjects = [subject] if subject else shelf.subjects()
+    versions = [version for id in subjects for version in shelf.versions(id)]
+    return [v for v in versions if not place or (v.manifest and v.manifest.place == place)]
+
+
+def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = "") -> Shown:
+    """Return the settings in a profile or at a place; `find` keeps those with a text in name, title or value."""
+    wanted = parse_reference(reference)
+    with opened(setup, wanted, parts) as source:
+        subject = subject_of(setup, source)
+        held = [part.id for part in source.manifest.parts]
+        for id in parts:
+            if id not in held:
+                raise unknown("part", id, held, f"{source.name}, holds {', '.join(held) or 'nothing'}.")
+        settings = tuple(_settings(source, subject, parts, find.casefold(), wanted.instance))
+        return Shown(source.name, source.manifest, subject, settings)
+
+
+def _settings(
+    source: Source, subject: Subject | None, parts: tuple[str, ...], find: str, instance: str
+) -> Iterator[tuple[str, Setting]]:
+    from zinker.jobs.homes import instance_of
+
+    for record in source.manifest.parts:
+        part = subject.find_part(record.id) if subject else None
+        if parts and record.id not in parts:
+            continue
+        for line in source.snapshot.lines(record.id):
+            setting = decode_line(line)
+            if setting.is_head and setting.type == "document":
+                continue
+            if instance and part and instance_of(part, setting.document) != instance:
+                continue
+            title = part.titles.get(setting.address, "") if part else ""
+            text = "\n".join((setting.document, setting.address, title, text_of(setting)))
+            if find in text.casefold():
+                yield record.id, setting
+
+
+def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list[SubjectState]:
+    """Return the subjects Zinker knows, or one, with where each part lives at a place."""
+    where = setup.place(place)
+    subjects = [setup.catalogue.find(subject)] if subject else list(setup.catalogue.all())
+    states = []
+    for described in subjects:
+        parts: list[PartState] = []
+        instances: set[str] = set()
+        for part in described.part:
+            try:
+                home = open_home(where, part)
+                documents = home.documents()
+                instances |= {home.instance(document) for document in documents} - {""}
+                at = str(home.base / home.pattern) if isinstance(home, FileHome) else home.branch
+                why = "" if documents else "nothing there"
+            except (NoHome, OSError, RegistryError) as error:
+                documents, at = [], part.path
+                why = reason(error) if isinstance(error, OSError) else str(error)
+            parts.append(
+                PartState(part.id, part.name, part.store, at, len(documents), why, part.device_bound)
+            )
+        running = len(where.running(described.application.processes))
+        states.append(
+            SubjectState(
+                described.id, described.title, place, tuple(parts), running, tuple(sorted(instances))
+            )
+        )
+    return states
+
+
+def place_states(setup: Setup) -> list[PlaceState]:
+    """Return all places, and whether they answer."""
+    states = []
+    for name, place in setup.places.items():
+        absence = place.absence()
+        try:
+            about = ("", "", "") if absence else (place.machine, place.user, place.system)
+        except WrongUsage as error:
+            about, absence = ("", "", ""), error.why
+        states.append(PlaceState(name, place.kind, *about, absence))
+    return states

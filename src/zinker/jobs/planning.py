@@ -1,0 +1,238 @@
+"""Planning an import: everything that would be written at a place, and what would be left alone and why."""
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from itertools import groupby
+
+import msgspec
+
+from zinker.jobs.capturing import Live, Selection
+from zinker.jobs.documents import new_content
+from zinker.jobs.homes import Home, NoHome, open_home
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder, is_secret
+from zinker.model.address import matches
+from zinker.model.crosswalk import Crosswalk
+from zinker.model.difference import Difference, differences, paired_by_case
+from zinker.model.errors import Damaged, NotWritable, reason
+from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
+from zinker.model.profile import Snapshot
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, encode_line
+from zinker.places.place import Place
+from zinker.stores.files import FileHome, read_bytes
+from zinker.stores.reading import Reading
+from zinker.subjects.subject import Part
+
+
+class PartPlan(msgspec.Struct):
+    """What would happen to one part."""
+
+    documents: list[DocumentPlan]
+    left: list[LeftAlone]
+    alike: int = 0
+
+
+def plan_part(
+    setup: Setup,
+    place: Place,
+    part: Part,
+    selection: Selection,
+    live: Live,
+    source: Snapshot,
+    crosswalk: Crosswalk,
+) -> PartPlan:
+    """Plan one part of an import: what the source has and the place has not, or has otherwise.
+
+    What only the place has stays. Raises `Damaged` for a source that is not what it says it is.
+    """
+    try:
+        home = open_home(place, part)
+    except NoHome as error:
+        return PartPlan([], [LeftAlone(part.id, "", "", str(error))])
+    return _PartPlanner(setup, part, home, selection, live, source, crosswalk).plan()
+
+
+class _PartPlanner:
+    def __init__(
+        self,
+        setup: Setup,
+        part: Part,
+        home: Home,
+        selection: Selection,
+        live: Live,
+        source: Snapshot,
+        crosswalk: Crosswalk,
+    ) -> None:
+        self._part, self._home, self._selection = part, home, selection
+        self._live, self._source, self._crosswalk = live, source, crosswalk
+        self._withholder = Withholder(setup.home)
+        self._live_heads: dict[str, Setting] = {}
+        self._source_heads: dict[str, Setting] = {}
+        self._originals: dict[tuple[str, str], Leaf] = {}
+        self._unreadable = {p.document: p.why for p in live.manifest.problems if p.part == part.id}
+        self._plan = PartPlan([], [])
+
+    def plan(self) -> PartPlan:
+        found: Iterable[Difference] = differences(
+            self._part.id,
+            _noting_heads(self._live.lines(self._part.id), self._live_heads),
+            _noting_heads(self._translated(), self._source_heads),
+        )
+        if self._part.store == "registry":
+            found = paired_by_case(found)
+        # What only the place has stays.
+        wanted = (difference for difference in found if difference.after is not None)
+        for document, group in groupby(wanted, key=lambda difference: difference.document):
+            if self._selection.has(self._part, document):
+                self._plan_document(document, list(group))
+        settings = self._source.manifest.part(self._part.id)
+        differing = sum(len(d.items) for d in self._plan.documents) + len(self._plan.left)
+        self._plan.alike = max(0, (settings.settings if settings else 0) - differing)
+        return self._plan
+
+    def _translated(self) -> Iterator[bytes]:
+        """Yield the source's lines as this place would write them; checks that they are in order."""
+        last = ("", "")
+        is_first = True
+        for line in self._source.lines(self._part.id):
+            try:
+                setting = decode_line(line)
+            except ValueError as error:
+                raise Damaged("Profile not read", f"part {self._part.id}: {error}") from None
+            if not is_first and setting.key <= last:
+                why = f"the settings of the part {self._part.id} are not in order, or one stands there twice"
+                raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
+            last, is_first = setting.key, False
+            translated = self._crosswalk.translate(setting)
+            if translated is not setting:
+                self._originals[setting.key] = Leaf(setting.type, setting.value)
+                line = encode_line(translated)
+            yield line
+
+    def _plan_document(self, document: str, found: list[Difference]) -> None:
+        if not self._home.fits(document):
+            self._leave(document, "", "the subject has no document of that name here")
+        elif document in self._unreadable and document not in self._live_heads:
+            self._leave(document, "", f"the one there cannot be read: {self._unreadable[document]}")
+        elif isinstance(self._home, FileHome):
+            self._plan_file(self._home, document, found)
+        else:
+            items = [item for d in found if (item := self._item(d)) and not self._is_refused(item, document)]
+            self._take(DocumentPlan(self._part.id, document, "edit", tuple(items)))
+
+    def _plan_file(self, home: FileHome, document: str, found: list[Difference]) -> None:
+        live, source = self._live_heads.get(document), self._source_heads.get(document)
+        digest = source.value.get("sha256", "") if source and isinstance(source.value, dict) else ""
+        if source is None or not digest:
+            self._leave(document, "", "the profile does not hold the file itself")
+        elif live is not None and not live.value.get("sha256"):
+            self._leave(document, "", "it holds a secret that cannot be cut out for the fallback")
+        elif live is not None and live.type == source.type == DOCUMENT:
+            items = [item for d in found if (item := self._item(d))]
+            expected = live.value["sha256"]
+            self._finish(home, DocumentPlan(self._part.id, document, "edit", tuple(items), expected))
+        elif live is not None and live.type == DOCUMENT:
+            self._leave(document, "", "the profile holds it only as a whole that could not be read")
+        else:
+            self._plan_whole(home, document, found, live, source, digest)
+
+    def _plan_whole(
+        self,
+        home: FileHome,
+        document: str,
+        found: list[Difference],
+        live: Setting | None,
+        source: Setting,
+        digest: str,
+    ) -> None:
+        format = source.value.get("format", WHOLE)
+        items = [PlanItem(d.address, d.before, d.after, self._original(d)) for d in found if not _withheld(d)]
+        if source.type == DOCUMENT:
+            items = [item for item in items if item.address or live is not None]
+            for d in found:
+                if _withheld(d):
+                    self._leave(document, d.address, "a secret, withheld: it has to be entered again", False)
+        plan = DocumentPlan(
+            self._part.id,
+            document,
+            "create" if live is None else "replace",
+            tuple(items),
+            live.value["sha256"] if live is not None else "",
+            source=digest,
+            format=format,
+            new_folders=home.missing_folders(document),
+        )
+        self._finish(home, plan)
+
+    def _finish(self, home: FileHome, plan: DocumentPlan) -> None:
+        """Work out what the document would be; settings its format cannot take are left alone."""
+        live = home.read(plan.document) if plan.expected else None
+        plan, left = with_result(self._part, plan, live, self._source, self._withholder)
+        self._plan.left.extend(left)
+        self._take(plan)
+
+    def _take(self, plan: DocumentPlan) -> None:
+        if plan.items or (plan.action == "create" and plan.result):
+            self._plan.documents.append(plan)
+
+    def _item(self, found: Difference) -> PlanItem | None:
+        """Make the item for a difference, or say why there is none."""
+        address = found.address
+        if any(matches(pattern, address) for pattern in self._part.volatile):
+            return None
+        if _withheld(found) or is_secret(self._part, address):
+            self._leave(found.document, address, "a secret, withheld: the place keeps its own", False)
+            return None
+        return PlanItem(address, found.before, found.after, self._original(found))
+
+    def _is_refused(self, item: PlanItem, document: str) -> bool:
+        assert not isinstance(self._home, FileHome)  # noqa: S101 - only registries refuse by item
+        why = self._home.obstacle(document, item.address)
+        if why:
+            self._leave(document, item.address, why)
+        return bool(why)
+
+    def _original(self, found: Difference) -> Leaf | None:
+        return self._originals.get((found.document, found.address))
+
+    def _leave(self, document: str, address: str, why: str, wanted: bool = True) -> None:
+        self._plan.left.append(LeftAlone(self._part.id, document, address, why, wanted))
+
+
+def with_result(
+    part: Part, plan: DocumentPlan, live: Reading | None, source: Snapshot, withholder: Withholder
+) -> tuple[DocumentPlan, list[LeftAlone]]:
+    """Complete the plan of a file with the digest it would leave, dropping what cannot be written."""
+    left: list[LeftAlone] = []
+    while plan.items or plan.action != "edit":
+        try:
+            if plan.format == WHOLE:
+                return msgspec.structs.replace(plan, result=plan.source), left
+            data = b"".join(new_content(part, plan, live, source))
+            format = live.format if plan.action == "edit" and live is not None else plan.format
+            content = withholder.withhold(part, read_bytes(plan.document, format, data)).content
+            digest = content.sha256 if content else hashlib.sha256(data).hexdigest()
+            return msgspec.structs.replace(plan, result=digest), left
+        except NotWritable as error:
+            kept = tuple(item for item in plan.items if item.address != error.address)
+            left.append(LeftAlone(part.id, plan.document, error.address, error.why))
+            if len(kept) == len(plan.items):
+                return msgspec.structs.replace(plan, items=(), action="edit"), left
+            plan = msgspec.structs.replace(plan, items=kept)
+        except OSError as error:
+            left.append(LeftAlone(part.id, plan.document, "", reason(error)))
+            return msgspec.structs.replace(plan, items=(), action="edit"), left
+    return plan, left
+
+
+def _withheld(found: Difference) -> bool:
+    return found.after is not None and found.after.type == WITHHELD
+
+
+def _noting_heads(lines: Iterable[bytes], heads: dict[str, Setting]) -> Iterator[bytes]:
+    for line in lines:
+        if b'","","' in line:
+            setting = decode_line(line)
+            if setting.is_head:
+                heads[setting.document] = setting
+        yield line

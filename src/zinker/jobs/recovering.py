@@ -1,0 +1,216 @@
+"""Putting right what a run that was cut off left at a place, and the reverse of a change that this needs."""
+
+import contextlib
+import datetime
+from collections.abc import Iterator
+
+import msgspec
+
+from zinker.jobs.applying import Work, read_back, write_again
+from zinker.jobs.homes import NoHome, open_home
+from zinker.jobs.planning import with_result
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
+from zinker.model.change import Change
+from zinker.model.errors import Damaged, Failed
+from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
+from zinker.model.profile import Snapshot
+from zinker.model.setting import WITHHELD, Leaf, Setting, decode_line
+from zinker.places.place import Place
+from zinker.stores.files import FileHome
+from zinker.stores.reading import Reading
+from zinker.subjects.subject import Part, Subject
+
+_CHANGED_SINCE = "it has been changed again since"
+
+
+def recover(setup: Setup, place: Place) -> None:
+    """Finish or take back every change that was cut off at a place, and say so through the setup.
+
+    The caller holds the place, so that a change that is open is one whose run is dead.
+    """
+    for change in setup.shelf.changes.open_ones():
+        if change.place == place.name:
+            setup.notify(_recover(setup, place, change))
+
+
+def _recover(setup: Setup, place: Place, change: Change) -> str:
+    shelf = setup.shelf
+    documents = shelf.changes.documents(change)
+    subject = setup.catalogue.find(change.subject)
+    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
+    with contextlib.closing(fallback):
+        work = Work(setup, place, subject, fallback)
+        is_whole = not read_back(work, documents, [])
+    when = change.started[:16].replace("T", " ")
+    what = f"The {change.kind} of {when} at {place.name} (change {change.number}) was cut off"
+    if is_whole:
+        _sweep(work, documents)
+        _close(setup, change, "done", ())
+        return f"{what} when everything had been written; it has been read back and counts as done."
+    left = take_back(setup, place, change, documents)
+    _close(setup, change, "taken-back", tuple(left))
+    over = f", but for {len(left)} that had been changed again since" if left else ""
+    return f"{what}; it has been taken back{over}."
+
+
+def _close(setup: Setup, change: Change, state: str, left: tuple[LeftAlone, ...]) -> None:
+    now = datetime.datetime.now().astimezone().isoformat(timespec="seconds")
+    changes = setup.shelf.changes
+    changes.close(msgspec.structs.replace(change, state=state, finished=now, left=left))
+    if state == "done" and change.undoes:
+        undone = changes.get(change.undoes)
+        changes.amend(msgspec.structs.replace(undone, state="undone", undone_by=change.number))
+
+
+def take_back(
+    setup: Setup, place: Place, change: Change, documents: tuple[DocumentPlan, ...]
+) -> list[LeftAlone]:
+    """Restore everything a change touched; returns what somebody else has changed in the meantime.
+
+    May be cut off and called again. Raises `Failed` if something does not have its old value afterwards.
+    """
+    shelf = setup.shelf
+    subject = setup.catalogue.find(change.subject)
+    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
+    with contextlib.closing(fallback):
+        work = Work(setup, place, subject, fallback)
+        _sweep(work, documents)
+        plans, left = plan_reverse(setup, place, subject, documents, fallback)
+        refused = write_again(work, tuple(plans))
+        wrong = refused + read_back(work, tuple(plans), refused)
+    if wrong:
+        raise Failed(f"Change {change.number} not taken back", f"{wrong[0].document}: {wrong[0].why}")
+    return left
+
+
+def _sweep(work: Work, documents: tuple[DocumentPlan, ...]) -> None:
+    for plan in documents:
+        home = work.home(plan)
+        if isinstance(home, FileHome):
+            home.sweep(plan.document, plan.new_folders)
+
+
+def plan_reverse(
+    setup: Setup, place: Place, subject: Subject, documents: tuple[DocumentPlan, ...], fallback: Snapshot
+) -> tuple[list[DocumentPlan], list[LeftAlone]]:
+    """Plan the way back from a change: a file nobody has touched since comes back byte for byte.
+
+    In everything else, the settings that still have the value the change gave them get back their old one.
+    """
+    plans: list[DocumentPlan] = []
+    left: list[LeftAlone] = []
+    for document in documents:
+        part = subject.find_part(document.part)
+        if part is None:
+            left.append(LeftAlone(document.part, document.document, "", "the subject has no such part any more"))
+            continue
+        reverse = _Reverse(setup, place, part, document, fallback)
+        try:
+            plan = reverse.plan()
+        except NoHome as error:
+            left.append(LeftAlone(document.part, document.document, "", str(error)))
+            continue
+        left += reverse.left
+        if plan is not None:
+            plans.append(plan)
+    return plans, left
+
+
+class _Reverse:
+    """The way back for one document."""
+
+    def __init__(
+        self, setup: Setup, place: Place, part: Part, document: DocumentPlan, fallback: Snapshot
+    ) -> None:
+        self._part, self._done, self._fallback = part, document, fallback
+        self._withholder = Withholder(setup.home)
+        self._home = open_home(place, part)
+        is_there = document.document in self._home.documents()
+        self._raw = self._home.read(document.document) if is_there else None
+        self._live = self._raw and self._withholder.withhold(part, self._raw)
+        self.left: list[LeftAlone] = []
+
+    def plan(self) -> DocumentPlan | None:
+        if not isinstance(self._home, FileHome):
+            return self._by_setting(self._live)
+        now = self._live.content.sha256 if self._live and self._live.content else ""
+        if now == self._done.expected:
+            return None
+        if now in (self._done.result, ""):
+            return self._whole(self._home)
+        if self._live is None or self._done.format == "whole" or not self._live.leaves:
+            self._leave("", _CHANGED_SINCE)
+            return None
+        plan = self._by_setting(self._live)
+        if plan is None:
+            return None
+        plan = msgspec.structs.replace(plan, expected=now)
+        plan, left = with_result(self._part, plan, self._raw, self._fallback, self._withholder)
+        self.left += left
+        return plan if plan.items else None
+
+    def _whole(self, home: FileHome) -> DocumentPlan | None:
+        done = self._done
+        items = tuple(PlanItem(item.address, item.after, item.before) for item in done.items)
+        if done.expected:
+            head = self._old_settings().get("")
+            format = head.value.get("format", "whole") if head else "whole"
+            return DocumentPlan(
+                done.part,
+                done.document,
+                "replace" if self._live else "create",
+                items,
+                done.result if self._live else "",
+                done.expected,
+                source=done.expected,
+                format=format,
+                new_folders=0 if self._live else home.missing_folders(done.document),
+            )
+        if self._live and any(leaf.type == WITHHELD for leaf in self._live.leaves.values()):
+            self._leave("", "it holds a secret by now, which removing it would lose")
+            return None
+        expected = done.result
+        return DocumentPlan(
+            done.part, done.document, "remove", items, expected, format=done.format, new_folders=done.new_folders
+        )
+
+    def _by_setting(self, live: Reading | None) -> DocumentPlan | None:
+        fold = str.casefold if self._part.store == "registry" else str
+        leaves = {fold(address): leaf for address, leaf in live.leaves.items()} if live else {}
+        items = []
+        for item in self._done.items:
+            now = leaves.get(fold(item.address))
+            if not item.address:
+                continue
+            if now == item.before:
+                continue
+            if now == item.after or (item.after is not None and item.after.type == "key" and now is None):
+                items.append(PlanItem(item.address, item.after, item.before))
+            else:
+                self._leave(item.address, _CHANGED_SINCE)
+        items += self._empty_keys(leaves, items)
+        # A branch that the change made goes last, when nothing is in it any more.
+        items += [PlanItem("", item.after, None) for item in self._done.items if not item.address and live]
+        if not items:
+            return None
+        return DocumentPlan(self._done.part, self._done.document, "edit", tuple(items))
+
+    def _empty_keys(self, leaves: dict[str, Leaf], items: list[PlanItem]) -> Iterator[PlanItem]:
+        """Yield the keys that were empty before the change put something into them."""
+        if self._part.store != "registry":
+            return
+        for address, old in self._old_settings().items():
+            inside = any(item.address.casefold().startswith(address.casefold()) for item in items)
+            if old.type == "key" and inside and address.casefold() not in leaves:
+                yield PlanItem(address, None, Leaf(old.type, old.value))
+
+    def _old_settings(self) -> dict[str, Setting]:
+        try:
+            settings = (decode_line(line) for line in self._fallback.lines(self._part.id))
+            return {s.address: s for s in settings if s.document == self._done.document}
+        except ValueError as error:
+            raise Damaged("Fallback not read", str(error)) from None
+
+    def _leave(self, address: str, why: str) -> None:
+        self.left.append(LeftAlone(self._done.part, self._done.document, address, why))

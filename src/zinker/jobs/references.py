@@ -1,0 +1,43 @@
+"""References: `[place:]subject[/instance][@version]`, or the path of a profile."""
+
+import re
+from pathlib import Path
+
+import msgspec
+
+from zinker.model.errors import WrongUsage
+from zinker.profiles.layout import SUFFIX
+from zinker.profiles.reading import is_profile
+
+_REFERENCE = re.compile(
+    r"(?:(?P<place>[^:@/\\]+):)?(?P<subject>[^:@/\\]+)(?:/(?P<instance>[^:@/\\]+))?(?:@(?P<version>[^:@/\\]+))?"
+)
+
+
+class Reference(msgspec.Struct, frozen=True):
+    """A reference taken apart; `path` is set for a profile outside the shelf, and then nothing else is."""
+
+    text: str
+    subject: str = ""
+    place: str = ""
+    instance: str = ""
+    version: str = ""
+    path: Path | None = None
+
+    @property
+    def is_live(self) -> bool:
+        """Whether it means the live settings at a place."""
+        return bool(self.place) and not self.version
+
+
+def parse_reference(text: str) -> Reference:
+    """Take a reference apart; raises `WrongUsage` for what is none."""
+    path = Path(text)
+    if text.endswith(SUFFIX) or is_profile(path):
+        return Reference(text, path=path)
+    found = _REFERENCE.fullmatch(text)
+    if not found:
+        why = f"{text!r} is neither [place:]subject[/instance][@version] nor the path of a profile"
+        raise WrongUsage("Reference not understood", why, "Examples: mosslight@7, glasshouse:mosslight.")
+    place, subject, instance, version = (found[name] or "" for name in ("place", "subject", "instance", "version"))
+    return Reference(text, subject, place, instance, version)

@@ -1,0 +1,94 @@
+"""What Zinker works with: the shelf, the subject files and the places, as `zinker.toml` names them."""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+from platformdirs import user_config_path, user_data_path
+
+from zinker.model.errors import Refused, WrongUsage
+from zinker.places.folder import FolderPlace
+from zinker.places.here import Here
+from zinker.places.place import Place
+from zinker.shelf.shelf import Shelf
+from zinker.subjects.catalogue import VARIABLES, Catalogue, unknown
+from zinker.subjects.subject import Id, Strict
+from zinker.subjects.toml_check import load
+
+
+class FolderEntry(Strict, frozen=True):
+    """A place of the kind `folder` in the configuration."""
+
+    kind: Literal["folder"]
+    path: str
+    folders: dict[str, str] = {}
+    workstation: str = ""
+
+
+class Configuration(Strict, frozen=True):
+    """The content of `zinker.toml`."""
+
+    shelf: str = ""
+    subjects: tuple[str, ...] = ()
+    places: dict[Id, FolderEntry] = {}
+
+
+class Setup:
+    """The shelf, the subject files and the places; relative paths count from the configuration's folder."""
+
+    def __init__(self, configuration: Configuration, base: Path, home: Path) -> None:
+        self.home = home
+        # Told, in a sentence for people, what was done besides what was asked for.
+        self.notify: Callable[[str], None] = lambda text: None
+        self.base = base
+        self._configuration = configuration
+        self.catalogue = Catalogue([self._path(folder) for folder in configuration.subjects])
+        self.places: dict[str, Place] = {"here": Here()}
+        for name, entry in configuration.places.items():
+            self.places[name] = self._folder_place(name, entry)
+
+    @property
+    def shelf(self) -> Shelf:
+        """The shelf; raises `Damaged` for one that is not readable."""
+        return Shelf(
+            self._path(self._configuration.shelf) if self._configuration.shelf else self.home / "shelf"
+        )
+
+    def place(self, name: str) -> Place:
+        """Return a place that answers; raises `WrongUsage` for an unknown one, `Refused` for a silent one."""
+        if name not in self.places:
+            raise unknown("place", name, list(self.places), "`zinker places` lists them all.")
+        place = self.places[name]
+        absence = place.absence()
+        if absence:
+            then = "Connect it, or correct its entry in zinker.toml."
+            raise Refused(f"No answer from {name}", absence, then)
+        return place
+
+    def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
+        for variable, folder in entry.folders.items():
+            if variable not in VARIABLES or folder.startswith("/") or ".." in folder.split("/"):
+                why = f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
+                raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
+        workstation = self._path(entry.workstation) if entry.workstation else None
+        return FolderPlace(name, self._path(entry.path), entry.folders, workstation)
+
+    def _path(self, text: str) -> Path:
+        return self.base / Path(text).expanduser()
+
+
+def load_setup(configuration: Path | None = None) -> Setup:
+    """Read the configuration: the file given, `ZINKER_CONFIG`, or `zinker.toml` in the usual folder.
+
+    Without such a file there is the place `here` and a shelf in Zinker's own folder. `ZINKER_HOME` moves
+    that folder. Raises `WrongUsage` for a file that is missing or wrong.
+    """
+    own = os.environ.get("ZINKER_HOME")
+    home = Path(own) if own else user_data_path("zinker", appauthor=False)
+    named = configuration or (Path(value) if (value := os.environ.get("ZINKER_CONFIG")) else None)
+    path = named or (Path(own) if own else user_config_path("zinker", appauthor=False)) / "zinker.toml"
+    if named is None and not path.exists():
+        return Setup(Configuration(), home, home)
+    entries = load(path, Configuration, "Configuration not read")
+    return Setup(entries, path.absolute().parent, home)

@@ -1,0 +1,81 @@
+"""Opens what a reference means: a kept version, a profile outside the shelf, or live settings."""
+
+import contextlib
+from collections.abc import Iterator
+
+import msgspec
+
+from zinker.jobs.capturing import Live, Selection, select
+from zinker.jobs.references import Reference
+from zinker.jobs.setup import Setup
+from zinker.model.errors import WrongUsage
+from zinker.model.profile import Manifest, Snapshot
+from zinker.profiles.reading import Profile, open_profile
+from zinker.subjects.subject import Subject
+
+
+class Source(msgspec.Struct, frozen=True):
+    """Settings that were asked for; `name` says in words what they are."""
+
+    name: str
+    snapshot: Snapshot
+    is_live: bool = False
+
+    @property
+    def manifest(self) -> Manifest:
+        """What the snapshot says about itself."""
+        return self.snapshot.manifest
+
+
+@contextlib.contextmanager
+def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
+    """Open a kept version or a profile outside the shelf; a subject alone means its newest version."""
+    if reference.path is not None:
+        profile: Profile = open_profile(reference.path)
+        name = f"{reference.path.name}, from {profile.manifest.place}"
+    else:
+        setup_names = setup.shelf.subjects()
+        if reference.subject not in setup_names:
+            setup.catalogue.find(reference.subject)  # raises for a name nobody knows
+        version = setup.shelf.find(reference.subject, reference.version or "latest", reference.place)
+        profile = setup.shelf.open(version)
+        name = f"{version.reference}, from {profile.manifest.place}"
+    with contextlib.closing(profile):
+        yield Source(name, profile)
+
+
+@contextlib.contextmanager
+def live(
+    setup: Setup, place: str, subject: Subject, parts: tuple[str, ...] = (), instance: str = ""
+) -> Iterator[Source]:
+    """Read the live settings of a subject at a place."""
+    snapshot = Live(setup, setup.place(place), subject, select(subject, parts, (), instance))
+    with contextlib.closing(snapshot):
+        yield Source(f"{place} now", snapshot, is_live=True)
+
+
+@contextlib.contextmanager
+def opened(setup: Setup, reference: Reference, parts: tuple[str, ...] = ()) -> Iterator[Source]:
+    """Open whatever a reference means."""
+    if reference.is_live:
+        subject = setup.catalogue.find(reference.subject)
+        with live(setup, reference.place, subject, parts, reference.instance) as source:
+            yield source
+    else:
+        with kept(setup, reference) as source:
+            yield source
+
+
+def subject_of(setup: Setup, source: Source) -> Subject | None:
+    """Return the subject of a profile, if its subject file is here; for looking at it, none is needed."""
+    try:
+        return setup.catalogue.find(source.manifest.subject)
+    except WrongUsage:
+        if source.manifest.subject in setup.catalogue.files():
+            raise
+        return None
+
+
+def selection_of(subject: Subject, instance: str) -> Selection:
+    """Select everything of a subject, or one instance."""
+    return Selection(subject.part, instance)

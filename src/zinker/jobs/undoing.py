@@ -1,0 +1,87 @@
+"""Undo: the plan that takes a change back is made from its record and its fallback, and carried out alike."""
+
+import contextlib
+from collections.abc import Iterator
+
+from zinker.jobs.access import at_place
+from zinker.jobs.applying import Approve, Outcome, Work, carry_out
+from zinker.jobs.capturing import Live, Selection
+from zinker.jobs.checking import objections
+from zinker.jobs.recovering import plan_reverse
+from zinker.jobs.setup import Setup
+from zinker.model.change import Change
+from zinker.model.errors import Refused
+from zinker.model.plan import Plan
+from zinker.places.place import Place
+from zinker.shelf.shelf import Shelf
+from zinker.subjects.subject import Subject
+
+
+def undo(
+    setup: Setup,
+    number: int | None = None,
+    overruled: frozenset[str] = frozenset(),
+    preview: bool = False,
+    approve: Approve = lambda plan: True,
+) -> Outcome:
+    """Take a change back: the newest import that has not been undone, or the one of that number.
+
+    What has been changed again since is left alone and listed. Raises `Refused` for a change that cannot be
+    undone, with the reason.
+    """
+    shelf = setup.shelf
+    change = _undoable(shelf, number)
+    subject = setup.catalogue.find(change.subject)
+    with at_place(setup, change.place, look_only=preview) as place:
+        change = _undoable(shelf, change.number)  # another run may have been faster
+        with _reversed(setup, shelf, place, subject, change, overruled) as (work, plan):
+            if preview or not plan.documents:
+                return Outcome("previewed" if preview else "alike", plan, left=plan.left)
+            for objection in plan.objections:
+                raise Refused("Not undone", objection.why, objection.then)
+            if not approve(plan):
+                return Outcome("declined", plan)
+            return carry_out(work, plan, "undo", undoes=change.number)
+
+
+@contextlib.contextmanager
+def _reversed(
+    setup: Setup, shelf: Shelf, place: Place, subject: Subject, change: Change, overruled: frozenset[str]
+) -> Iterator[tuple[Work, Plan]]:
+    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
+    documents = shelf.changes.documents(change)
+    touched = {document.part for document in documents}
+    live = Live(setup, place, subject, Selection(tuple(part for part in subject.part if part.id in touched)))
+    with contextlib.closing(fallback), contextlib.closing(live):
+        plans, left = plan_reverse(setup, place, subject, documents, fallback)
+        plan = Plan(
+            subject=subject.id,
+            title=subject.title,
+            place=place.name,
+            source=f"undo of change {change.number}",
+            documents=tuple(plans),
+            left=tuple(left),
+            objections=tuple(objections(place, subject, fallback.manifest, tuple(plans), overruled)),
+            seen={part.id: part.sha256 for part in live.manifest.parts},
+        )
+        yield Work(setup, place, subject, fallback), plan
+
+
+def _undoable(shelf: Shelf, number: int | None) -> Change:
+    if number is None:
+        candidates = [c for c in shelf.changes.all() if c.kind == "import" and c.state in ("done", "partly")]
+        if not candidates:
+            raise Refused("Nothing undone", "no import on this shelf is left to undo")
+        return candidates[-1]
+    change = shelf.changes.get(number)
+    what = f"Change {number} not undone"
+    if change.state == "undone":
+        by = shelf.changes.get(change.undone_by)
+        when = by.started[:16].replace("T", " ")
+        then = f"`zinker undo {by.number}` brings back what change {number} had written."
+        raise Refused(what, f"it was undone already, by change {by.number} on {when}", then)
+    if change.state == "taken-back":
+        raise Refused(what, "it failed or was cut off, and was taken back then")
+    if change.state == "open" and change not in shelf.changes.open_ones():
+        raise Refused(what, "it was cut off before it wrote anything")
+    return change

@@ -1,0 +1,33 @@
+"""A change: what one import or undo did at one place, as it is written down on the shelf."""
+
+from typing import Literal
+
+import msgspec
+
+from zinker.model.plan import DocumentPlan, LeftAlone
+
+# open: begun, not known to be finished. done: everything that was to be written is. partly: some is not, and
+# is listed. taken-back: it failed or was cut off, and nothing of it is left. undone: a later change undid it.
+State = Literal["open", "done", "partly", "taken-back", "undone"]
+
+
+class Change(msgspec.Struct, frozen=True):
+    """One change, without its plan: the plans of its documents stand in a file of their own."""
+
+    format: int
+    number: int
+    kind: Literal["import", "undo"]
+    state: State
+    subject: str
+    place: str
+    source: str
+    who: str
+    machine: str
+    started: str
+    finished: str = ""
+    # Version number of the profile that holds what the change found.
+    fallback: int = 0
+    undoes: int = 0
+    undone_by: int = 0
+    items: int = 0
+    left: tuple[LeftAlone, ...] = ()

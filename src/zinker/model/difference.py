@@ -1,0 +1,94 @@
+"""Differences between two sorted streams of settings."""
+
+from collections.abc import Callable, Iterable, Iterator
+
+import msgspec
+
+from zinker.model.setting import DOCUMENT, WITHHELD, Leaf, Setting, decode_line
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """One setting that is not the same on both sides. Neither before nor after is None for `changed`."""
+
+    part: str
+    document: str
+    address: str
+    before: Leaf | None
+    after: Leaf | None
+
+    @property
+    def word(self) -> str:
+        """What happened to the setting: `new`, `changed` or `gone`."""
+        if self.before is None:
+            return "new"
+        return "gone" if self.after is None else "changed"
+
+
+def differences(
+    part: str,
+    before: Iterator[bytes],
+    after: Iterator[bytes],
+    ignored: Callable[[Setting], bool] = lambda setting: False,
+) -> Iterator[Difference]:
+    """Walk through two streams of sorted lines at once and yield what differs, in their order.
+
+    Lines that are the same bytes are never taken apart, and neither stream is held in memory. A document's
+    opening line counts only where the document is carried whole or stands on one side alone.
+    """
+    left, right = next(before, None), next(after, None)
+    while left is not None or right is not None:
+        if left == right:
+            left, right = next(before, None), next(after, None)
+            continue
+        old = decode_line(left) if left is not None else None
+        new = decode_line(right) if right is not None else None
+        if new is None or (old is not None and old.key < new.key):
+            new = None
+            left = next(before, None)
+        elif old is None or new.key < old.key:
+            old = None
+            right = next(after, None)
+        else:
+            left, right = next(before, None), next(after, None)
+        setting = old or new
+        if setting is not None and not ignored(setting) and not _same(old, new):
+            yield Difference(part, *setting.key, _leaf(old), _leaf(new))
+
+
+def paired_by_case(found: Iterable[Difference]) -> list[Difference]:
+    """Join what is gone and what is new under the same name in other case, for stores where case is nothing."""
+    result: list[Difference] = []
+    gone: dict[tuple[str, str], Difference] = {}
+    for difference in found:
+        name = (difference.document.casefold(), difference.address.casefold())
+        other = gone.pop(name, None)
+        if other is None or (other.before is None) == (difference.before is None):
+            gone[name] = difference
+            result.append(difference)
+        else:
+            result.remove(other)
+            before, after = other.before or difference.before, other.after or difference.after
+            if before != after:
+                spelled = other if other.before else difference
+                result.append(Difference(other.part, spelled.document, spelled.address, before, after))
+    return result
+
+
+def _same(old: Setting | None, new: Setting | None) -> bool:
+    """Whether two settings that are not the same bytes still count as alike."""
+    if old is None or new is None:
+        return False
+    if old.type == new.type == DOCUMENT and not old.address:
+        return True
+    return old.type == new.type == WITHHELD and withheld_alike(old.value, new.value) is not False
+
+
+def withheld_alike(one: dict[str, str], other: dict[str, str]) -> bool | None:
+    """Tell whether two withheld secrets are the same; None if their fingerprints have different keys."""
+    if one.get("key") != other.get("key"):
+        return None
+    return one.get("mark") == other.get("mark")
+
+
+def _leaf(setting: Setting | None) -> Leaf | None:
+    return None if setting is None else Leaf(setting.type, setting.value)

@@ -1,0 +1,27 @@
+"""JSON for our own files: like msgspec's, but it also holds the lone surrogates of registry and file names."""
+
+import json
+from typing import Any, TypeVar
+
+import msgspec
+
+T = TypeVar("T")
+
+
+def encode(value: Any, indent: int = 0) -> bytes:
+    """Encode a struct; `indent` makes it readable, one member a line, with a line end."""
+    try:
+        data = msgspec.json.encode(value)
+    except UnicodeEncodeError:
+        data = json.dumps(msgspec.to_builtins(value), separators=(",", ":")).encode()
+    return msgspec.json.format(data, indent=indent) + b"\n" if indent else data
+
+
+def decode(data: bytes, kind: type[T]) -> T:
+    """Decode into a struct; raises `ValueError` for what is no JSON or does not fit the struct."""
+    try:
+        return msgspec.json.decode(data, type=kind)
+    except msgspec.ValidationError:
+        raise
+    except msgspec.DecodeError:
+        return msgspec.convert(json.loads(data), kind)

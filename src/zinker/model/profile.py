@@ -1,0 +1,94 @@
+"""What a profile says about itself (`profile.json`), and what every source of settings offers."""
+
+from collections.abc import Iterator
+from typing import Protocol
+
+import msgspec
+
+FORMAT = 1
+
+
+class PartRecord(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One part of a profile: `size` in bytes and `sha256` are those of its settings file."""
+
+    id: str
+    title: str
+    store: str
+    documents: int
+    settings: int
+    size: int
+    sha256: str
+    device_bound: bool = False
+
+
+class Problem(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Something that could not be captured, or only as it is; `document` and `address` may be empty."""
+
+    part: str
+    document: str
+    address: str
+    why: str
+    # A document that was carried whole because it could not be read is complete all the same.
+    carried: bool = False
+
+
+class Manifest(msgspec.Struct, frozen=True, omit_defaults=True):
+    """The page that opens a profile."""
+
+    format: int
+    subject: str
+    title: str
+    place: str
+    machine: str
+    captured: str
+    user: str = ""
+    system: str = ""
+    application_version: str = ""
+    label: str = ""
+    note: str = ""
+    # The number of the change this profile is the fallback of; 0 for one that somebody asked for.
+    fallback_of: int = 0
+    while_running: bool = False
+    # What the path variables stood for at the place, in the place's own words.
+    folders: dict[str, str] = {}
+    parts: tuple[PartRecord, ...] = ()
+    problems: tuple[Problem, ...] = ()
+    written_by: str = ""
+
+    @property
+    def settings(self) -> int:
+        """How many settings there are in all parts."""
+        return sum(part.settings for part in self.parts)
+
+    def part(self, id: str) -> PartRecord | None:
+        """Return the part of that name, if there is one."""
+        return next((part for part in self.parts if part.id == id), None)
+
+
+class ByteStream(Protocol):
+    """What is needed of an open file to copy it."""
+
+    def read(self, size: int = -1, /) -> bytes:
+        """Return up to `size` bytes, all of them by default, none at the end."""
+        ...
+
+    def __enter__(self) -> "ByteStream": ...
+
+    def __exit__(self, *_: object) -> None: ...
+
+
+class Snapshot(Protocol):
+    """Settings of one subject at one time: a kept profile, or live settings just read."""
+
+    @property
+    def manifest(self) -> Manifest:
+        """What the snapshot says about itself."""
+        ...
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, without line ends."""
+        ...
+
+    def attachment(self, sha256: str) -> ByteStream:
+        """Open a whole file by its digest."""
+        ...

@@ -1,0 +1,117 @@
+"""Settings: one typed value at an address of a document, and its one-line form in a profile.
+
+A line is a JSON array, `["document", "/address", "type", value]`. Lines are sorted by document, then by
+address, by Unicode code point. A document opens with a line at the address "", which says what it is:
+type `document` (it was read into settings) or `whole` (it is carried as it is), with size and SHA-256.
+"""
+
+import base64
+import json
+import re
+from typing import Any, Final
+
+import msgspec
+
+# Integers beyond this are written as decimal text: most readers of JSON round them (RFC 7493, section 2.2).
+LARGEST_PLAIN_INTEGER: Final = 2**53 - 1
+
+DOCUMENT: Final = "document"
+WHOLE: Final = "whole"
+WITHHELD: Final = "withheld"
+
+_SURROGATE = re.compile("[\ud800-\udfff]")
+
+
+class Setting(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """One typed value at an address; `value` is in the form JSON has for it (`text_of` reads it aloud)."""
+
+    document: str
+    address: str
+    type: str
+    value: Any
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """What settings are sorted and matched by."""
+        return self.document, self.address
+
+    @property
+    def is_head(self) -> bool:
+        """Whether this line opens a document."""
+        return not self.address and self.type in (DOCUMENT, WHOLE)
+
+
+class Leaf(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """A typed value, without saying where it stands."""
+
+    type: str
+    value: Any
+
+
+_encoder = msgspec.json.Encoder()
+_decoder = msgspec.json.Decoder(Setting)
+
+
+def encode_line(setting: Setting) -> bytes:
+    """Encode one setting as its line, without the line end. The same setting gives the same bytes."""
+    try:
+        return _encoder.encode(setting)
+    except UnicodeEncodeError:
+        # Registry strings and file names may hold lone surrogates, which UTF-8 has no bytes for.
+        fields = [setting.document, setting.address, setting.type, setting.value]
+        text = json.dumps(fields, ensure_ascii=False, separators=(",", ":"))
+        return _SURROGATE.sub(lambda found: f"\\u{ord(found[0]):04x}", text).encode()
+
+
+def decode_line(line: bytes) -> Setting:
+    """Decode one line.
+
+    Raises `ValueError` if it is not a setting.
+    """
+    try:
+        return _decoder.decode(line)
+    except msgspec.ValidationError as error:
+        raise ValueError(str(error)) from None
+    except msgspec.DecodeError:
+        fields = json.loads(line)
+        if not (isinstance(fields, list) and len(fields) == 4 and all(type(f) is str for f in fields[:3])):
+            raise ValueError("not a setting: document, address, type and value are needed") from None
+        return Setting(*fields)
+
+
+def plain_int(number: int) -> int | str:
+    """Return the JSON form of an integer: a number where every reader keeps it exactly, else its digits."""
+    return number if abs(number) <= LARGEST_PLAIN_INTEGER else str(number)
+
+
+def plain_bytes(data: bytes) -> str:
+    """Return the JSON form of bytes: Base64 (RFC 4648, section 4)."""
+    return base64.b64encode(data).decode()
+
+
+def head(document: str, format: str, size: int, sha256: str) -> Setting:
+    """Build the line that opens a document; `size` in bytes. A document without a file has no digest ("")."""
+    content = {"size": size, "sha256": sha256} if sha256 else {}
+    if format == WHOLE:
+        return Setting(document, "", WHOLE, content)
+    return Setting(document, "", DOCUMENT, {"format": format, **content})
+
+
+def text_of(leaf: Leaf | Setting | None) -> str:
+    """Read a value aloud: for tables and messages, never for storing."""
+    if leaf is None:
+        return ""
+    kind, value = leaf.type, leaf.value
+    if kind == WITHHELD:
+        return "withheld"
+    if kind == WHOLE:
+        return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes"
+    if kind in ("null", "key"):
+        return {"null": "no value", "key": "empty key"}[kind]
+    if kind == "object":
+        return "empty"
+    if kind in ("bytes", "binary", "none") or kind.startswith("registry:"):
+        return base64.b64decode(value).hex(" ") or "no bytes"
+    if isinstance(value, str):
+        return value if value else '""'
+    return json.dumps(value, ensure_ascii=False)

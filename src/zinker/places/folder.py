@@ -1,0 +1,111 @@
+"""A place that is a folder: the disk of a dead workstation, or a simulated workstation."""
+
+import getpass
+from collections.abc import Sequence
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+import msgspec
+
+from zinker.model.errors import Refused, reason
+from zinker.places.place import Process
+from zinker.stores.registry import Registry
+from zinker.stores.simulated_registry import SimulatedRegistry
+
+# Where the other folders are if only the home is known: the XDG Base Directory defaults, and the FHS.
+_BELOW_HOME = {"config": ".config", "data": ".local/share", "documents": "Documents"}
+_FIXED = {"program": "usr/lib", "machine-config": "etc"}
+
+
+class Workstation(msgspec.Struct, frozen=True):
+    """What the file of a simulated workstation says, besides its registry."""
+
+    format: int = 1
+    machine: str = ""
+    user: str = ""
+    system: str = ""
+    running: tuple[Process, ...] = ()
+    registry: dict[str, Any] | None = None
+
+
+class FolderPlace:
+    """A workstation below a folder; `workstation` names the file that simulates the rest of it."""
+
+    kind = "folder"
+
+    def __init__(
+        self, name: str, path: Path, folders: dict[str, str], workstation: Path | None = None
+    ) -> None:
+        self.name = name
+        self._path = path
+        self._folders = {**_FIXED, **_below_home(folders.get("home")), **folders}
+        self._file = workstation
+
+    @property
+    def machine(self) -> str:
+        """The machine's name; for a bare disk, the place's."""
+        return self._workstation().machine or self.name
+
+    @property
+    def user(self) -> str:
+        """The account whose home it is."""
+        return self._workstation().user or PurePosixPath(self._folders.get("home", "")).name
+
+    @property
+    def system(self) -> str:
+        """The operating system, if the simulation says it."""
+        return self._workstation().system
+
+    def absence(self) -> str:
+        """Say that the folder is missing, if it is."""
+        if not self._path.is_dir():
+            return f"the folder {self._path} is not there"
+        if self._file is not None and not self._file.is_file():
+            return f"the simulated workstation {self._file} is not there"
+        return ""
+
+    def folder(self, variable: str) -> Path | None:
+        """Return a folder below the place's own."""
+        below = self._folders.get(variable)
+        return None if below is None else self._path / below
+
+    def own_folders(self) -> dict[str, str]:
+        """Return the folders as paths from the top of the workstation's own disk."""
+        if self.system.startswith("Windows"):
+            return {name: "C:\\" + path.replace("/", "\\") for name, path in self._folders.items()}
+        return {name: f"/{path}" for name, path in self._folders.items()}
+
+    def registry(self) -> Registry | None:
+        """Return the simulated registry, if there is one."""
+        if self._file is None or self._workstation().registry is None:
+            return None
+        return SimulatedRegistry(self._file)
+
+    def running(self, names: Sequence[str]) -> list[Process]:
+        """Return what the simulation says is running; on a dead disk nothing is."""
+        wanted = {name.casefold() for name in names}
+        return [process for process in self._workstation().running if process.name.casefold() in wanted]
+
+    def _workstation(self) -> Workstation:
+        if self._file is None:
+            return Workstation()
+        try:
+            return msgspec.json.decode(self._file.read_bytes(), type=Workstation)
+        except (OSError, msgspec.DecodeError) as error:
+            why = reason(error) if isinstance(error, OSError) else str(error)
+            then = "Repair that file, or build a new demo garden."
+            raise Refused(f"No answer from {self.name}", f"{self._file}: {why}", then) from None
+
+
+def _below_home(home: str | None) -> dict[str, str]:
+    if home is None:
+        return {}
+    return {"home": home, **{name: f"{home}/{below}" for name, below in _BELOW_HOME.items()}}
+
+
+def technician() -> str:
+    """Return the account that runs Zinker, for the records."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):  # an account without a name, as in a container
+        return "unknown"

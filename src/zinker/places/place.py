@@ -1,0 +1,65 @@
+"""What every kind of place offers."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Protocol
+
+import msgspec
+
+from zinker.stores.registry import Registry
+
+
+class Process(msgspec.Struct, frozen=True):
+    """A program that is running at a place."""
+
+    number: int
+    name: str
+
+
+class Place(Protocol):
+    """A workstation, or what is left of one."""
+
+    @property
+    def name(self) -> str:
+        """Its name in references and in the configuration."""
+        ...
+
+    @property
+    def kind(self) -> str:
+        """Its kind, as in the configuration; `here` for this machine."""
+        ...
+
+    @property
+    def machine(self) -> str:
+        """The machine's own name; device-bound parts are valid on it alone."""
+        ...
+
+    @property
+    def user(self) -> str:
+        """The account whose settings these are, or "" if nobody knows."""
+        ...
+
+    @property
+    def system(self) -> str:
+        """The operating system, or "" if nobody knows."""
+        ...
+
+    def absence(self) -> str:
+        """Say why the place does not answer, or "" if it does."""
+        ...
+
+    def folder(self, variable: str) -> Path | None:
+        """Return the folder a path variable stands for, as this program reaches it."""
+        ...
+
+    def own_folders(self) -> dict[str, str]:
+        """Return what the path variables stand for as programs at the place itself see it."""
+        ...
+
+    def registry(self) -> Registry | None:
+        """Return the place's registry, if it has one that Zinker can reach."""
+        ...
+
+    def running(self, names: Sequence[str]) -> list[Process]:
+        """Return the processes there with one of these names; case does not matter."""
+        ...

@@ -1,0 +1,265 @@
+"""Reading profiles. A profile may come from a stranger: every name, size and digest is checked."""
+
+import hashlib
+import os
+import stat
+import zipfile
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Any, Protocol
+
+import msgspec
+
+from zinker.model.errors import Damaged, WrongUsage, reason
+from zinker.model.plain_json import decode
+from zinker.model.profile import FORMAT, Manifest
+from zinker.profiles.layout import (
+    HIGHEST_RATIO,
+    LARGEST_LINE,
+    LARGEST_MANIFEST,
+    LARGEST_PACKED,
+    MANIFEST,
+    SUFFIX,
+    attachment_member,
+    is_member,
+    settings_member,
+)
+
+_WHAT = "Profile not read"
+_THEN = "Use another copy of it, or another version; `zinker list` shows what is kept."
+_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError)
+
+
+class Container(Protocol):
+    """The members of a profile, checked by name and kind."""
+
+    def size(self, name: str) -> int:
+        """Return the size of a member in bytes; raises `KeyError`."""
+        ...
+
+    def open(self, name: str) -> IO[bytes]:
+        """Open a member; raises `KeyError` and `OSError`."""
+        ...
+
+    def close(self) -> None:
+        """Let go of what is open."""
+        ...
+
+
+class Profile:
+    """A profile that is read; a `Snapshot`. Raises `Damaged` wherever it is not what it says it is."""
+
+    def __init__(self, path: Path, container: Container) -> None:
+        self.path = path
+        self._container = container
+        self.manifest = self._read_manifest()
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the lines of a part; size, number and digest have been checked when the last one is out."""
+        record = self.manifest.part(part)
+        if record is None:
+            return
+        digest, size, count = hashlib.sha256(), 0, 0
+        with self._open(settings_member(part)) as stream:
+            while line := self._line(stream, part):
+                digest.update(line)
+                size += len(line)
+                count += 1
+                yield line.rstrip(b"\n")
+        if (size, count, digest.hexdigest()) != (
+            record.size,
+            record.documents + record.settings,
+            record.sha256,
+        ):
+            raise self._damaged(f"the settings of the part {part} are not those it was written with")
+
+    def attachment(self, sha256: str) -> "Verified":
+        """Open a whole file; its digest has been checked when its end has been read."""
+        return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
+
+    def attachment_size(self, sha256: str) -> int:
+        """Return the size of a whole file in bytes."""
+        try:
+            return self._container.size(attachment_member(sha256))
+        except KeyError:
+            raise self._damaged(f"{attachment_member(sha256)} is missing") from None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._container.close()
+
+    def _line(self, stream: IO[bytes], part: str) -> bytes:
+        try:
+            line = stream.readline(LARGEST_LINE)
+        except _BROKEN as error:
+            raise self._damaged(f"the settings of the part {part} cannot be unpacked: {error}") from None
+        if line and not line.endswith(b"\n"):
+            raise self._damaged(f"the settings of the part {part} are cut off, or have a line without end")
+        return line
+
+    def _open(self, name: str) -> IO[bytes]:
+        try:
+            return self._container.open(name)
+        except KeyError:
+            raise self._damaged(f"{name} is missing") from None
+        except OSError as error:
+            raise self._damaged(f"{name}: {reason(error)}") from None
+        except _BROKEN as error:
+            raise self._damaged(f"{name} cannot be unpacked: {error}") from None
+
+    def _read_manifest(self) -> Manifest:
+        with self._open(MANIFEST) as stream:
+            try:
+                data = stream.read(LARGEST_MANIFEST + 1)
+            except _BROKEN as error:
+                raise self._damaged(f"{MANIFEST} cannot be unpacked: {error}") from None
+        try:
+            loose = decode(data, dict)
+            self._check_format(loose)
+            manifest = msgspec.convert(loose, Manifest)
+        except (ValueError, RecursionError) as error:
+            raise self._damaged(f"{MANIFEST} is not a profile's: {error}") from None
+        for part in manifest.parts:
+            if not is_member(settings_member(part.id)):
+                raise self._damaged(f"it has a part with the name {part.id!a}")
+        return manifest
+
+    def _check_format(self, loose: dict[str, Any]) -> None:
+        number = loose.get("format")
+        if isinstance(number, int) and number > FORMAT:
+            writer = str(loose.get("written_by") or "a newer Zinker")[:40]
+            why = f"{self.path} has the format {number}, and this Zinker reads up to {FORMAT}"
+            raise Damaged(_WHAT, why, f"It was written by {writer}: use that version or a newer one.")
+
+    def _damaged(self, why: str) -> Damaged:
+        return Damaged(_WHAT, f"{self.path} is damaged: {why}", _THEN)
+
+
+class Verified:
+    """A stream that checks, at its end, that it was what it should be; enough of a file for copying."""
+
+    def __init__(self, stream: IO[bytes], sha256: str, damaged: Any) -> None:
+        self._stream, self._sha256, self._damaged = stream, sha256, damaged
+        self._digest = hashlib.sha256()
+
+    def read(self, size: int = -1, /) -> bytes:
+        """Read; raises `Damaged` at the end of a stream with another digest."""
+        try:
+            data = self._stream.read(size)
+        except _BROKEN as error:
+            raise self._damaged(f"attachment {self._sha256[:8]} cannot be unpacked: {error}") from None
+        self._digest.update(data)
+        if (not data or size < 0) and self._digest.hexdigest() != self._sha256:
+            raise self._damaged(f"attachment {self._sha256[:8]} is not the file it was")
+        return data
+
+    def __enter__(self) -> "Verified":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stream.close()
+
+
+def is_profile(path: Path) -> bool:
+    """Tell whether a path looks like a profile, without reading it."""
+    return (path.suffix == SUFFIX and path.is_file()) or (path / MANIFEST).is_file()
+
+
+def open_profile(path: Path) -> Profile:
+    """Open a profile file or folder.
+
+    Raises `WrongUsage` where there is none, and `Damaged` for one that is damaged, hostile or too new.
+    """
+    try:
+        if path.is_dir():
+            return Profile(path, _Folder(path))
+        return Profile(path, _ZipFile(path))
+    except FileNotFoundError:
+        raise WrongUsage(_WHAT, f"{path} does not exist", "Check the path.") from None
+    except OSError as error:
+        raise Damaged(_WHAT, f"{path}: {reason(error)}", _THEN) from None
+    except (*_BROKEN, ValueError) as error:
+        why = f"{path} is damaged or cut off: {str(error).lower() or 'it ends too early'}"
+        raise Damaged(_WHAT, why, _THEN) from None
+
+
+def _hostile(path: Path, why: str) -> Damaged:
+    return Damaged("Profile refused", f"{path} {why}", "Do not use it; ask whoever gave it to you.")
+
+
+class _ZipFile:
+    """The members of a profile file."""
+
+    def __init__(self, path: Path) -> None:
+        self._zip = zipfile.ZipFile(path)
+        try:
+            self._check(path)
+        except BaseException:
+            self._zip.close()
+            raise
+
+    def _check(self, path: Path) -> None:
+        members = self._zip.infolist()
+        names = [member.filename for member in members]
+        for member in members:
+            self._check_member(path, member)
+        if len(set(names)) < len(names):
+            raise _hostile(path, "holds the same name twice")
+        starts = {member.header_offset for member in members}
+        if len(starts) < len(members) or sum(m.compress_size for m in members) > path.stat().st_size:
+            raise _hostile(path, "has members that lie on top of each other, as a bomb does")
+
+    def _check_member(self, path: Path, member: zipfile.ZipInfo) -> None:
+        # `orig_filename` is the name before zipfile made it harmless.
+        if not is_member(member.orig_filename) or member.filename != member.orig_filename:
+            climbs = ".." in member.orig_filename.replace("\\", "/").split("/")
+            word = "climbs out of its folder" if climbs else "is not part of any profile"
+            raise _hostile(path, f"holds a name that {word}: {member.orig_filename[:80]!a}")
+        kind = stat.S_IFMT(member.external_attr >> 16)
+        if kind not in (0, stat.S_IFREG):
+            raise _hostile(path, f"holds {member.filename}, which is not a file but a link or a device")
+        if member.flag_bits & 1:
+            raise _hostile(path, f"holds {member.filename}, which is encrypted")
+        if member.file_size > max(LARGEST_PACKED, HIGHEST_RATIO * member.compress_size):
+            size = f"{member.file_size / 1e6:,.0f} MB"
+            raise _hostile(path, f"holds {member.filename}, which would unpack to {size}: a bomb")
+        if member.filename == MANIFEST and member.file_size > LARGEST_MANIFEST:
+            raise _hostile(path, f"has a {MANIFEST} of {member.file_size:,} bytes")
+
+    def size(self, name: str) -> int:
+        return self._zip.getinfo(name).file_size
+
+    def open(self, name: str) -> IO[bytes]:
+        return self._zip.open(name)
+
+    def close(self) -> None:
+        self._zip.close()
+
+
+class _Folder:
+    """The members of a profile folder; other files in it are nobody's business."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def size(self, name: str) -> int:
+        path = self._path / name
+        try:
+            looks = path.lstat()
+        except FileNotFoundError:
+            raise KeyError(name) from None
+        folder = self._path / Path(name).parent
+        if not stat.S_ISREG(looks.st_mode) or folder.is_symlink():
+            raise _hostile(self._path, f"holds {name}, which is not a file but a link or a device")
+        if name == MANIFEST and looks.st_size > LARGEST_MANIFEST:
+            raise _hostile(self._path, f"has a {MANIFEST} of {looks.st_size:,} bytes")
+        return looks.st_size
+
+    def open(self, name: str) -> IO[bytes]:
+        self.size(name)
+        flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
+        return os.fdopen(os.open(self._path / name, flags), "rb")
+
+    def close(self) -> None:
+        pass

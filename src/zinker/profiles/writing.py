@@ -1,0 +1,217 @@
+"""Writing profiles: settings are spooled part by part, whole files go straight to where they are kept."""
+
+import contextlib
+import hashlib
+import io
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Protocol
+
+import msgspec
+
+from zinker.model.errors import Damaged, Refused
+from zinker.model.profile import Manifest, PartRecord
+from zinker.model.setting import Leaf, Setting, encode_line
+from zinker.profiles.layout import (
+    LARGEST_PACKED,
+    MANIFEST,
+    attachment_member,
+    encode_manifest,
+    is_member,
+    settings_member,
+)
+from zinker.stores.atomic import CHUNK, flush_folder, part_path, write_file
+from zinker.stores.reading import Content
+
+_SPOOL = 8 * 1024 * 1024
+
+
+class Target(Protocol):
+    """Where the members of a profile go."""
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+        """Keep one member; raises `OSError`, and `Refused` where the digest is not that of the stream."""
+        ...
+
+
+class NoTarget:
+    """Keeps nothing: for settings that are only looked at."""
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+        """Forget the member."""
+
+
+class ZipTarget:
+    """A profile file: ZIP as in ISO/IEC 21320-1, with nothing in it that depends on time or machine."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED)
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+        """Add a member."""
+        member = zipfile.ZipInfo(name)  # the date is 1980-01-01
+        member.create_system = 0
+        member.external_attr = 0
+        is_large = name.startswith("attachments/") and size > LARGEST_PACKED
+        member.compress_type = zipfile.ZIP_STORED if is_large else zipfile.ZIP_DEFLATED
+        with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
+            _copy(name, stream, sink, sha256)
+
+    def close(self) -> None:
+        """Write the directory of members."""
+        self._zip.close()
+
+
+class FolderTarget:
+    """A profile folder, as version control holds it; members are replaced one by one, each atomically.
+
+    `profile.json` is written last, so that a folder that was left half-way does not pass for a profile.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._names: set[str] = set()
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+        """Add or replace a member; an attachment that is there already is not written again."""
+        target = self._folder / name
+        self._names.add(name)
+        if target.is_symlink() or (name.startswith("attachments/") and target.is_file()):
+            if not target.is_symlink() and target.stat().st_size == size:
+                return
+            target.unlink()
+        target.parent.mkdir(parents=True, exist_ok=True)
+        path = part_path(target)
+        with path.open("wb") as sink:
+            _copy(name, stream, sink, sha256)
+        path.replace(target)
+
+    def close(self) -> None:
+        """Remove the members of an earlier profile in this folder; nothing else in it is touched."""
+        for path in [*self._folder.glob("settings/*"), *self._folder.glob("attachments/*")]:
+            name = path.relative_to(self._folder).as_posix()
+            if is_member(name) and name not in self._names:
+                path.unlink()
+        flush_folder(self._folder)
+
+
+class ProfileBuilder:
+    """Takes settings part by part, in order, and puts a profile together."""
+
+    def __init__(self, target: Target | None = None) -> None:
+        self._target = target or NoTarget()
+        self._spools: dict[str, IO[bytes]] = {}
+        self._attached: set[str] = set()
+        self.parts: list[PartRecord] = []
+        self._digest = hashlib.sha256()
+
+    @contextlib.contextmanager
+    def part(self, id: str, title: str, store: str, device_bound: bool) -> Iterator[None]:
+        """Open a part; documents are added while it is open."""
+        self._spools[id] = tempfile.SpooledTemporaryFile(max_size=_SPOOL)  # noqa: SIM115
+        self._digest = hashlib.sha256()
+        self.parts.append(PartRecord(id, title, store, 0, 0, 0, "", device_bound))
+        yield
+        size = self._spools[id].tell()
+        self.parts[-1] = msgspec.structs.replace(self.parts[-1], size=size, sha256=self._digest.hexdigest())
+
+    def add(self, head: Setting, leaves: dict[str, Leaf], content: Content | None) -> None:
+        """Add one document; documents come sorted by name."""
+        record = self.parts[-1]
+        spool = self._spools[record.id]
+        self._write(spool, head)
+        for address in sorted(leaves):
+            leaf = leaves[address]
+            self._write(spool, Setting(head.document, address, leaf.type, leaf.value))
+        self.parts[-1] = msgspec.structs.replace(
+            record, documents=record.documents + 1, settings=record.settings + len(leaves)
+        )
+        if content is not None and content.sha256 not in self._attached:
+            self._attached.add(content.sha256)
+            with content.open() as stream:
+                self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
+
+    def _write(self, spool: IO[bytes], setting: Setting) -> None:
+        line = encode_line(setting) + b"\n"
+        self._digest.update(line)
+        spool.write(line)
+
+    def finish(self, manifest: Manifest) -> None:
+        """Put the settings and then `profile.json`, whose `parts` are `self.parts`."""
+        for record in manifest.parts:
+            spool = self._spools[record.id]
+            spool.seek(0)
+            self._target.put(settings_member(record.id), record.size, spool, record.sha256)
+        data = encode_manifest(manifest)
+        self._target.put(MANIFEST, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the lines of a part just built."""
+        spool = self._spools[part]
+        spool.seek(0)
+        for line in spool:
+            yield line.rstrip(b"\n")
+
+    def close(self) -> None:
+        """Let go of the spooled settings."""
+        for spool in self._spools.values():
+            spool.close()
+
+
+@contextlib.contextmanager
+def profile_file(path: Path) -> Iterator[ProfileBuilder]:
+    """Build a profile file; it appears under its name when all of it is on the disk, or not at all."""
+    part = part_path(path)
+    try:
+        with part.open("wb") as file:
+            target = ZipTarget(file)
+            builder = ProfileBuilder(target)
+            yield builder
+            target.close()
+            file.flush()
+            _sync(file)
+        part.replace(path)
+        flush_folder(path.parent)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+@contextlib.contextmanager
+def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
+    """Build a profile folder, new or in place of an earlier profile; other files in it are left alone."""
+    is_new = not path.exists()
+    path.mkdir(parents=True, exist_ok=True)
+    target = FolderTarget(path)
+    try:
+        yield ProfileBuilder(target)
+    except BaseException:
+        if is_new:
+            shutil.rmtree(path, ignore_errors=True)
+        raise
+    target.close()
+
+
+def copy_profile(source: Path, target: Path) -> None:
+    """Copy a profile file, byte for byte."""
+    write_file(target, source.read_bytes())
+
+
+def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:
+    digest = hashlib.sha256()
+    while chunk := stream.read(CHUNK):
+        digest.update(chunk)
+        sink.write(chunk)
+    if digest.hexdigest() != sha256:
+        if isinstance(stream, io.BufferedReader):
+            why = f"{stream.name} changed while it was read"
+            raise Refused("Not captured", why, "Close the application that writes it and run this again.")
+        raise Damaged("Not written", f"{name} does not have the digest it should have")
+
+
+def _sync(file: IO[bytes]) -> None:
+    import os
+
+    os.fsync(file.fileno())

@@ -1,0 +1,90 @@
+"""A comparison as text and as JSON."""
+
+from collections.abc import Iterable, Iterator
+from itertools import groupby
+from typing import Any
+
+from rich.text import Text
+
+from zinker.jobs.comparing import Comparison
+from zinker.model.difference import Difference
+from zinker.reports.lines import file_line, heading, left_out, place_line, plain, setting_lines
+from zinker.reports.words import count, visible
+from zinker.subjects.subject import Part
+
+
+def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
+    """Yield a comparison line by line, part by part, document by document."""
+    yield heading(f"{comparison.about.title}")
+    yield plain(f"before: {comparison.before}\nafter:  {comparison.after}")
+    for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
+        part = comparison.subject.find_part(part_id) if comparison.subject else None
+        record = next(record for record in comparison.parts if record.id == part_id)
+        yield plain("")
+        yield heading(f"{visible(record.title)}, {visible(document)}")
+        yield from _document(comparison, part, document, list(group), width)
+    yield plain("")
+    if comparison.uncertain:
+        yield left_out("Not compared, because it could not be read:")
+        for problem in comparison.uncertain:
+            part = comparison.subject.find_part(problem.part) if comparison.subject else None
+            yield place_line(part, problem.part, problem.document, problem.address, problem.why)
+    if comparison.alone:
+        yield plain(f"Only one side holds: {', '.join(comparison.alone)}.")
+    yield heading(summary(comparison))
+
+
+def _document(
+    comparison: Comparison, part: Part | None, document: str, found: list[Difference], width: int
+) -> Iterator[Text]:
+    word = comparison.documents.get((found[0].part, document))
+    if word:
+        leaf = found[0].after or found[0].before
+        yield file_line(word, document, len(found), leaf, width)
+        return
+    for difference in found:
+        yield from setting_lines(
+            difference.word, part, difference.address, difference.before, difference.after, width
+        )
+
+
+def summary(comparison: Comparison) -> str:
+    """Say in one sentence what came out."""
+    words = [difference.word for difference in comparison.differences]
+    if not words:
+        alike = count(comparison.alike, "setting is", "settings are")
+        return f"No differences: {alike} alike."
+    counts = ", ".join(f"{words.count(word):,} {word}" for word in ("changed", "new", "gone") if word in words)
+    return f"{counts}; {count(comparison.alike, 'setting is', 'settings are')} alike."
+
+
+def comparison_json(comparison: Comparison) -> dict[str, Any]:
+    """Return a comparison for programs."""
+    return {
+        "subject": comparison.about.subject,
+        "before": comparison.before,
+        "after": comparison.after,
+        "alike": comparison.alike,
+        "differences": list(_differences(comparison, comparison.differences)),
+        "not_compared": comparison.uncertain,
+        "on_one_side_only": comparison.alone,
+    }
+
+
+def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterator[dict[str, Any]]:
+    for difference in found:
+        part = comparison.subject.find_part(difference.part) if comparison.subject else None
+        yield {
+            "what": difference.word,
+            "part": difference.part,
+            "document": difference.document,
+            "address": difference.address,
+            "title": part.titles.get(difference.address, "") if part else "",
+            "before": leaf_json(difference.before),
+            "after": leaf_json(difference.after),
+        }
+
+
+def leaf_json(leaf: Any) -> dict[str, Any] | None:
+    """Return a value with its type, for programs."""
+    return None if leaf is None else {"type": leaf.type, "value": leaf.value}

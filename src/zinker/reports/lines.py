@@ -1,0 +1,80 @@
+"""The look of Zinker's text: headings, a word for what happened, the setting, the value before and after."""
+
+from collections.abc import Iterable
+
+from rich.text import Text
+
+from zinker.model.setting import DOCUMENT, WHOLE, Leaf
+from zinker.reports.words import cut, size, title, value, visible
+from zinker.subjects.subject import Part
+
+# Blue, orange and grey are told apart by nearly everybody; the words say the same.
+STYLES = {"new": "bold blue", "changed": "bold dark_orange", "gone": "bold bright_black"}
+_WORD = 9
+_NAME = 36
+
+
+def heading(text: str) -> Text:
+    """Return a line that opens a section."""
+    return Text(text, style="bold")
+
+
+def plain(text: str) -> Text:
+    """Return a line without any look."""
+    return Text(text)
+
+
+def left_out(text: str) -> Text:
+    """Return a line about something that was not done."""
+    return Text(text, style="dark_orange")
+
+
+def setting_lines(
+    word: str, part: Part | None, address: str, before: Leaf | None, after: Leaf | None, width: int
+) -> Iterable[Text]:
+    """Yield one line for a setting, or three where its values do not fit on one."""
+    name = title(part, address) if address else "the whole file"
+    first = Text("  ").append(f"{word:<{_WORD}}", style=STYLES[word])
+    same_kind = before is None or after is None or before.type == after.type
+    one, other = (_value(leaf, same_kind) for leaf in (before, after))
+    phrase = _phrase(word, one, other)
+    if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
+        yield first.append(f"{name:<{_NAME}}  ").append(phrase)
+        return
+    yield first.append(cut(name, width - 2 - _WORD))
+    indent = " " * (2 + _WORD + 2)
+    room = width - len(indent) - 4
+    if before is not None:
+        yield Text(indent).append("was ", style="bright_black").append(cut(one, room))
+    if after is not None:
+        yield Text(indent).append("now " if before else "is  ", style="bright_black").append(cut(other, room))
+
+
+def _phrase(word: str, before: str, after: str) -> str:
+    if word == "new":
+        return after
+    return f"was {before}" if word == "gone" else f"was {before}, now {after}"
+
+
+def _value(leaf: Leaf | None, same_kind: bool) -> str:
+    if leaf is None:
+        return ""
+    if leaf.type == WHOLE:
+        return f"{size(leaf.value.get('size', 0))} (SHA-256 {leaf.value.get('sha256', '')[:8]})"
+    if leaf.type == DOCUMENT:
+        return f"a file that can be read as {visible(str(leaf.value.get('format', '')).upper())}"
+    return value(leaf) if same_kind else f"{value(leaf)} ({leaf.type})"
+
+
+def file_line(word: str, document: str, settings: int, leaf: Leaf | None, width: int) -> Text:
+    """Return the line for a document that is on one side only."""
+    of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else f"{settings:,} settings"
+    line = Text("  ").append(f"{word:<{_WORD}}", style=STYLES[word])
+    return line.append(cut(f"file {visible(document)}, {of}", width - 2 - _WORD))
+
+
+def place_line(part: Part | None, part_id: str, document: str, address: str, why: str) -> Text:
+    """Return a line that names something and says why it was left out."""
+    where = [part.name if part else part_id, visible(document)]
+    where += [title(part, address)] if address else []
+    return Text(f"  {', '.join(filter(None, where))}: {visible(why)}")

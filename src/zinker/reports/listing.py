@@ -1,0 +1,182 @@
+"""Lists as text and as JSON: kept versions, settings, subjects, places, and what an export took."""
+
+from collections.abc import Iterator, Sequence
+from itertools import groupby
+from typing import Any
+
+from rich.text import Text
+
+from zinker.jobs.exporting import Exported
+from zinker.jobs.looking import PlaceState, Shown, SubjectState
+from zinker.model.profile import Manifest
+from zinker.reports.comparison import leaf_json
+from zinker.reports.lines import heading, left_out, place_line, plain
+from zinker.reports.words import age, count, cut, size, title, value, visible, when
+from zinker.shelf.shelf import Version
+from zinker.subjects.subject import Subject
+
+
+def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Iterator[Text]:
+    """Yield rows in aligned columns; the last column is cut at the width."""
+    if not rows:
+        return
+    widths = [max(len(row[at]) for row in (head, *rows)) for at in range(len(head))]
+    yield Text("  ".join(f"{cell:<{w}}" for cell, w in zip(head, widths, strict=True)).rstrip(), style="bold")
+    for row in rows:
+        yield Text(cut("  ".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip(), width))
+
+
+def versions_text(versions: Sequence[Version], width: int) -> Iterator[Text]:
+    """Yield the kept versions, newest last, with a word on each that is not an ordinary one."""
+    rows = []
+    for version in versions:
+        about = version.manifest
+        if about is None:
+            rows.append((version.reference, "damaged", "", "", "", size(version.size), version.problem))
+            continue
+        fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
+        named = " - ".join(visible(text) for text in (about.label, fallback or about.note) if text)
+        rows.append(
+            (
+                version.reference,
+                when(about.captured),
+                age(about.captured),
+                about.place,
+                f"{about.settings:,}",
+                size(version.size),
+                named,
+            )
+        )
+    yield from table(("version", "captured", "age", "place", "settings", "size", "label - note"), rows, width)
+    if not versions:
+        yield plain("Nothing is kept yet. `zinker export SUBJECT` keeps the first version.")
+
+
+def version_json(version: Version) -> dict[str, Any]:
+    """Return a kept version for programs."""
+    return {
+        "reference": version.reference,
+        "number": version.number,
+        "bytes": version.size,
+        "problem": version.problem,
+        "profile": version.manifest,
+    }
+
+
+def export_text(exported: Exported, subject: Subject | None, width: int) -> Iterator[Text]:
+    """Yield what an export took, and what it could not take."""
+    about = exported.manifest
+    where = exported.version.reference if exported.version else str(exported.path)
+    version = f" {about.application_version}" if about.application_version else ""
+    yield heading(f"Kept as {where}")
+    yield plain(f"{about.title}{version} at {about.place}, {when(about.captured)}")
+    yield from parts_text(about, width)
+    if about.while_running:
+        numbers = ", ".join(str(process.number) for process in exported.running)
+        yield left_out(
+            f"Warning: {about.title} is running (process {numbers}) and may not have saved its last changes."
+        )
+    missed = [problem for problem in about.problems if not problem.carried]
+    for head, problems in (
+        ("Not captured:", missed),
+        ("Carried as a whole file only:", [p for p in about.problems if p.carried]),
+    ):
+        if problems:
+            yield left_out(head)
+        for p in problems:
+            part = subject.find_part(p.part) if subject else None
+            yield place_line(part, p.part, p.document, p.address, p.why)
+
+
+def parts_text(about: Manifest, width: int) -> Iterator[Text]:
+    """Yield the parts of a profile."""
+    for part in about.parts:
+        holds = [count(part.documents, "document")] if part.store == "file" else []
+        holds += [count(part.settings, "setting")] if part.settings else []
+        bound = f" (bound to the device {about.machine})" if part.device_bound else ""
+        nothing = "nothing there" if not part.documents else ", ".join(holds)
+        yield plain(cut(f"  {visible(part.title):<28}  {nothing}{bound}", width))
+
+
+def shown_text(shown: Shown, width: int) -> Iterator[Text]:
+    """Yield settings part by part, document by document."""
+    about = shown.manifest
+    version = f" {about.application_version}" if about.application_version else ""
+    yield heading(f"{visible(about.title)}{visible(version)}")
+    yield plain(f"{shown.name}, {when(about.captured)}")
+    for (part_id, document), group in groupby(shown.settings, key=lambda s: (s[0], s[1].document)):
+        part = shown.subject.find_part(part_id) if shown.subject else None
+        record = about.part(part_id)
+        yield plain("")
+        yield heading(f"{visible(record.title if record else part_id)}, {visible(document)}")
+        for _, setting in group:
+            name = title(part, setting.address) if setting.address else "the whole file"
+            yield plain(cut(f"  {name:<40}  {value(setting)}", width))  # type: ignore[arg-type]
+    yield plain("")
+    yield heading(f"{count(len(shown.settings), 'setting')}.")
+
+
+def shown_json(shown: Shown) -> dict[str, Any]:
+    """Return settings for programs."""
+    return {
+        "source": shown.name,
+        "profile": shown.manifest,
+        "settings": [
+            {
+                "part": part_id,
+                "document": setting.document,
+                "address": setting.address,
+                "title": _title(shown.subject, part_id, setting.address),
+                **(leaf_json(setting) or {}),
+            }
+            for part_id, setting in shown.settings
+        ],
+    }
+
+
+def _title(subject: Subject | None, part_id: str, address: str) -> str:
+    part = subject.find_part(part_id) if subject else None
+    return part.titles.get(address, "") if part else ""
+
+
+def subjects_text(states: Sequence[SubjectState], in_detail: bool, width: int) -> Iterator[Text]:
+    """Yield subjects, and with detail the homes of their parts."""
+    if not states:
+        yield plain("No subject files were found. `subjects = [...]` in zinker.toml names folders with some.")
+        return
+    if not in_detail:
+        rows = [
+            (state.id, state.title, "present" if state.is_present else "not there", _running(state))
+            for state in states
+        ]
+        yield from table(("subject", "title", f"at {states[0].place}", ""), rows, width)
+        return
+    for state in states:
+        yield heading(f"{state.title} ({state.id}) at {state.place} {_running(state)}".rstrip())
+        if state.instances:
+            yield plain(f"  instances: {', '.join(visible(name) for name in state.instances)}")
+        for part in state.parts:
+            found = part.why or count(part.documents, "document")
+            bound = ", bound to its device" if part.device_bound else ""
+            yield Text(f"  {part.id:<14}{part.title}: {found}{bound}")
+            yield Text(f"{'':<16}{part.store} {part.home}", style="bright_black")
+
+
+def _running(state: SubjectState) -> str:
+    return "running" if state.running else ""
+
+
+def places_text(states: Sequence[PlaceState], width: int) -> Iterator[Text]:
+    """Yield the places and whether they answer."""
+    rows = [
+        (
+            state.name,
+            state.kind,
+            state.machine,
+            state.user,
+            state.system,
+            f"silent: {state.absence}" if state.absence else "answers",
+        )
+        for state in states
+    ]
+    yield from table(("place", "kind", "machine", "user", "system", ""), rows, width)

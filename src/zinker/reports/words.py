@@ -1,0 +1,83 @@
+"""Values, sizes, times and names in words for people; `--json` has them exactly."""
+
+import datetime
+import json
+import re
+
+from zinker.model.setting import Leaf, text_of
+from zinker.subjects.subject import Part
+
+# Control characters could drive the terminal, and bidirectional marks could lie about what is written.
+_UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
+
+
+def visible(text: str) -> str:
+    r"""Return a text from a profile so that nothing in it can act on a terminal.
+
+    >>> visible("a\x1b[31m")
+    'a\\u001b[31m'
+    """
+    return _UNSEEN.sub(lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1], text)
+
+
+def cut(text: str, width: int) -> str:
+    """Cut a text in its middle to a width.
+
+    >>> cut("a long value", 9)
+    'a lo…alue'
+    """
+    if len(text) <= width:
+        return text
+    keep = max(2, width - 1)
+    return text[: keep - keep // 2] + "…" + text[len(text) - keep // 2 :]
+
+
+def value(leaf: Leaf | None, width: int = 10_000) -> str:
+    """Return a value for a table."""
+    return cut(visible(text_of(leaf)), width)
+
+
+def size(count: int) -> str:
+    """Return a number of bytes in words.
+
+    >>> size(999), size(4_100), size(2_000_000)
+    ('999 bytes', '4.1 kB', '2.0 MB')
+    """
+    number = float(count)
+    if number < 1000:
+        return f"{count} byte{'s' if count != 1 else ''}"
+    for unit in ("kB", "MB", "GB"):
+        number /= 1000
+        if number < 999.95:
+            break
+    return f"{number:.1f} {unit}"
+
+
+def count(number: int, one: str, many: str = "") -> str:
+    """Return a number with its word.
+
+    >>> count(1, "setting"), count(2000, "setting")
+    ('1 setting', '2,000 settings')
+    """
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
+def age(captured: str, now: datetime.datetime | None = None) -> str:
+    """Return how long ago something was captured."""
+    then = datetime.datetime.fromisoformat(captured)
+    seconds = ((now or datetime.datetime.now().astimezone()) - then).total_seconds()
+    for length, word in ((86400, "day"), (3600, "hour"), (60, "minute")):
+        if seconds >= length:
+            return count(int(seconds // length), word)
+    return "just now"
+
+
+def when(captured: str) -> str:
+    """Return a point in time as the technician's clock shows it, to the minute."""
+    return f"{datetime.datetime.fromisoformat(captured).astimezone():%Y-%m-%d %H:%M}"
+
+
+def title(part: Part | None, address: str) -> str:
+    """Return what people call a setting: the title from the subject file, or its address."""
+    named = part.titles.get(address) if part else None
+    return visible(named or address)

@@ -1,0 +1,209 @@
+"""A shelf in a folder, every version a whole profile file.
+
+    shelf.json                          {"format": 1}
+    .lock                               held while a number is given out
+    subjects/<subject>/<number>.zinker  the versions
+    changes/<number>/                   what was done with them (changes.py)
+
+A version appears under its number when all of it is on the disk. Numbers count up by subject and are never
+given twice; nothing on the shelf is ever overwritten.
+"""
+
+import contextlib
+import datetime
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+from filelock import FileLock, Timeout
+
+from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
+from zinker.model.profile import Manifest
+from zinker.profiles.layout import SUFFIX
+from zinker.profiles.reading import Profile, open_profile
+from zinker.profiles.writing import ProfileBuilder, profile_file
+from zinker.shelf.changes import ChangeLog
+from zinker.stores.atomic import flush_folder, write_file
+
+FORMAT = 1
+# How long another run may hold the shelf, in seconds, before this one gives up.
+PATIENCE = 60.0
+
+
+class Version(msgspec.Struct, frozen=True):
+    """A kept version. `problem` says why its profile cannot be read; `manifest` is None then."""
+
+    subject: str
+    number: int
+    path: Path
+    size: int
+    manifest: Manifest | None
+    problem: str = ""
+
+    @property
+    def reference(self) -> str:
+        """What to type for it."""
+        return f"{self.subject}@{self.number}"
+
+
+class Shelf:
+    """A shelf in a folder, made when something is first put on it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.changes = ChangeLog(folder / "changes", self.lock)
+        self._check_format()
+
+    def subjects(self) -> list[str]:
+        """Return the subjects of which versions are kept."""
+        folder = self.folder / "subjects"
+        return sorted(path.name for path in folder.iterdir()) if folder.is_dir() else []
+
+    def versions(self, subject: str) -> list[Version]:
+        """Return the kept versions of a subject, the oldest first; damaged ones say so."""
+        return [self._version(subject, number) for number in self._numbers(subject)]
+
+    def find(self, subject: str, which: str, place: str = "") -> Version:
+        """Find the version that `which` names: a number, a label, a day (2026-11-20), or `latest`.
+
+        With a place, only versions from there count. Fallbacks are found by number only.
+        Raises `WrongUsage` where there is none.
+        """
+        if which.isdecimal():
+            versions = [self._version(subject, int(which))] if int(which) in self._numbers(subject) else []
+            return self._only(versions, subject, which, place)
+        versions = [v for v in self.versions(subject) if v.manifest and not v.manifest.fallback_of]
+        if place:
+            versions = [v for v in versions if v.manifest and v.manifest.place == place]
+        if which == "latest":
+            return self._only(versions[-1:], subject, which, place)
+        labelled = [v for v in versions if v.manifest and v.manifest.label == which]
+        if not labelled:
+            with contextlib.suppress(ValueError):
+                day = datetime.date.fromisoformat(which)
+                labelled = [v for v in versions if v.manifest and _day(v.manifest) <= day]
+        return self._only(labelled[-1:], subject, which, place)
+
+    def open(self, version: Version) -> Profile:
+        """Open the profile of a version; raises `Damaged`."""
+        return open_profile(version.path)
+
+    def keep(self, subject: str, build: Callable[[ProfileBuilder], Manifest]) -> Version:
+        """Build a profile and put it on the shelf under the next number.
+
+        Raises `Refused` where the shelf cannot be written; nothing is on it then.
+        """
+        folder = self.folder / "subjects" / subject
+        try:
+            self._make()
+            folder.mkdir(parents=True, exist_ok=True)
+            return self._keep(folder, build)
+        except OSError as error:
+            why = f"the shelf {self.folder} cannot be written: {reason(error)}"
+            then = "Make room or choose another shelf in zinker.toml, and run this again."
+            raise Refused("Not kept", why, then) from None
+
+    def _keep(self, folder: Path, build: Callable[[ProfileBuilder], Manifest]) -> Version:
+        # Every run builds under a name of its own; only the number is given out under the lock.
+        built = folder / f".{os.getpid()}{SUFFIX}"
+        try:
+            with profile_file(built) as builder:
+                manifest = build(builder)
+                builder.close()
+            with self.lock():
+                self._check_label(folder.name, manifest.label)
+                number = self._next_number(folder)
+                target = folder / f"{number}{SUFFIX}"
+                built.rename(target)
+                flush_folder(folder)
+        finally:
+            built.unlink(missing_ok=True)
+        return Version(folder.name, number, target, target.stat().st_size, manifest)
+
+    @contextlib.contextmanager
+    def lock(self) -> Iterator[None]:
+        """Hold the shelf against other runs; raises `Refused` if one does not let go of it."""
+        self._make()
+        try:
+            with FileLock(self.folder / ".lock", timeout=PATIENCE):
+                yield
+        except Timeout:
+            why = f"another run of Zinker has held the shelf {self.folder} for {PATIENCE:.0f} seconds"
+            raise Refused("Not done", why, "Wait for it to end and run this again.") from None
+
+    def check_label(self, subject: str, label: str) -> None:
+        """Raise `Refused` if a version has that label already, `WrongUsage` if it cannot be one."""
+        if label.isdecimal() or label == "latest" or set(label) & set("@:/\\"):
+            why = "a label is not a number, not `latest`, and has none of @ : / \\ in it"
+            raise WrongUsage(f"No label {label}", why, "Choose another one.")
+        self._check_label(subject, label)
+
+    def _check_label(self, subject: str, label: str) -> None:
+        if not label:
+            return
+        taken = [v for v in self.versions(subject) if v.manifest and v.manifest.label == label]
+        if taken:
+            why = f"{taken[0].reference} has the label {label} already"
+            raise Refused("Not kept", why, "Choose another label.")
+
+    def _make(self) -> None:
+        if not (self.folder / "shelf.json").exists():
+            self.folder.mkdir(parents=True, exist_ok=True)
+            write_file(self.folder / "shelf.json", b'{"format": 1}\n')
+
+    def _check_format(self) -> None:
+        path = self.folder / "shelf.json"
+        try:
+            if not path.exists():
+                return
+            number = msgspec.json.decode(path.read_bytes())["format"]
+        except (OSError, msgspec.DecodeError, KeyError, TypeError) as error:
+            why = reason(error) if isinstance(error, OSError) else "it is damaged"
+            raise Damaged("Shelf not read", f"{path}: {why}", "Check that the shelf is all there.") from None
+        if number != FORMAT:
+            why = f"{self.folder} has the format {number}, and this Zinker reads {FORMAT}"
+            raise Damaged("Shelf not read", why, "Use a newer Zinker.")
+
+    def _numbers(self, subject: str) -> list[int]:
+        folder = self.folder / "subjects" / subject
+        names = [path.stem for path in folder.glob(f"*{SUFFIX}")] if folder.is_dir() else []
+        return sorted(int(name) for name in names if name.isdecimal())
+
+    def _next_number(self, folder: Path) -> int:
+        """Count on from the highest number ever given, which stands in a file: versions may be thinned out."""
+        counter = folder / "last-number"
+        last = int(counter.read_text()) if counter.exists() else 0
+        number = max([last, *self._numbers(folder.name)]) + 1
+        write_file(counter, f"{number}\n".encode())
+        return number
+
+    def _version(self, subject: str, number: int) -> Version:
+        path = self.folder / "subjects" / subject / f"{number}{SUFFIX}"
+        size = path.stat().st_size
+        try:
+            profile = open_profile(path)
+        except ZinkerError as error:
+            return Version(subject, number, path, size, None, error.why)
+        profile.close()
+        return Version(subject, number, path, size, profile.manifest)
+
+    def _only(self, versions: list[Version], subject: str, which: str, place: str) -> Version:
+        if not versions:
+            at = f" from {place}" if place else ""
+            kept = f"`zinker list {subject}` shows what is kept."
+            why = f"no version {which} of {subject}{at} is kept on the shelf {self.folder}"
+            then = kept if self._numbers(subject) else "Nothing of it is kept yet; `zinker export` keeps it."
+            raise WrongUsage(f"No {subject}@{which}", why, then)
+        version = versions[0]
+        if version.manifest is None:
+            raise Damaged("Profile not read", version.problem, "Use another version.")
+        if place and version.manifest.place != place:
+            why = f"it was taken at {version.manifest.place}, not at {place}"
+            raise WrongUsage(f"No {place}:{subject}@{which}", why, f"`zinker list {subject}` shows all.")
+        return version
+
+
+def _day(manifest: Manifest) -> datetime.date:
+    """Return the day a profile was captured, where the technician is."""
+    return datetime.datetime.fromisoformat(manifest.captured).astimezone().date()

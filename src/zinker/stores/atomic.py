@@ -1,0 +1,109 @@
+"""Writing files so that a reader, or a power cut, finds the old one or the new one and nothing else.
+
+The rule: write beside the target under a name ending in `.zinker-part`, flush it to the disk, rename it over
+the target, flush the folder. A name with that ending is nobody's document; whoever finds one may delete it.
+"""
+
+import contextlib
+import hashlib
+import os
+import shutil
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+PART_SUFFIX = ".zinker-part"
+CHUNK = 1024 * 1024
+
+
+def part_path(target: Path) -> Path:
+    """Return where the new content of a file is written first: short, hidden, the same every time."""
+    digest = hashlib.sha256(os.fsencode(target.name)).hexdigest()[:16]
+    return target.with_name(f".{digest}{PART_SUFFIX}")
+
+
+def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
+    """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
+
+    Raises `OSError`, and leaves nothing behind then.
+    """
+    path = part_path(target)
+    path.unlink(missing_ok=True)
+    # Exclusive: whatever stands there now, a link above all, was put there by somebody else.
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
+    try:
+        with os.fdopen(descriptor, "wb") as file:
+            for chunk in chunks:
+                file.write(chunk)
+            file.flush()
+            os.fsync(file.fileno())
+        _take_looks(path, target)
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    return path
+
+
+def _take_looks(path: Path, target: Path) -> None:
+    """Give a new file the mode and owner of the one it replaces, or those usual in its folder."""
+    try:
+        looks = target.stat()
+        mode = looks.st_mode & 0o7777
+    except FileNotFoundError:
+        looks = target.parent.stat()
+        mode = looks.st_mode & 0o666
+    with contextlib.suppress(OSError):  # a disk without modes or owners keeps its own
+        path.chmod(mode)
+        if hasattr(os, "chown") and os.geteuid() == 0:
+            os.chown(path, looks.st_uid, looks.st_gid)
+
+
+def commit_part(path: Path, target: Path) -> None:
+    """Rename a written part over its target and flush the folder."""
+    path.replace(target)
+    flush_folder(target.parent)
+
+
+def write_file(target: Path, data: bytes) -> None:
+    """Replace a small file as a whole; raises `OSError`, and the old one stands then."""
+    commit_part(write_part(target, [data]), target)
+
+
+def flush_folder(folder: Path) -> None:
+    """Flush a folder's entries to the disk, where the operating system has that (not on Windows)."""
+    with contextlib.suppress(OSError):
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+
+
+def make_folders(folder: Path) -> list[Path]:
+    """Make a folder with those above it; returns the ones that were missing, the highest first.
+
+    On a disk that belongs to somebody else (a dead workstation's, opened by an administrator) they get the
+    owner of the folder they are made in.
+    """
+    missing = [path for path in (folder, *folder.parents) if not path.exists()]
+    for path in reversed(missing):
+        path.mkdir(exist_ok=True)
+        with contextlib.suppress(OSError):
+            if hasattr(os, "chown") and os.geteuid() == 0:
+                looks = path.parent.stat()
+                os.chown(path, looks.st_uid, looks.st_gid)
+        flush_folder(path.parent)
+    return missing[::-1]
+
+
+def chunks_of(path: Path) -> Iterator[bytes]:
+    """Yield the content of a file in pieces of 1 MiB."""
+    with path.open("rb") as file:
+        while chunk := file.read(CHUNK):
+            yield chunk
+
+
+def free_bytes(folder: Path) -> int:
+    """Return how many bytes are free on the disk of a folder, which need not exist yet."""
+    while not folder.exists():
+        folder = folder.parent
+    return shutil.disk_usage(folder).free

@@ -1,0 +1,169 @@
+r"""Settings in a workstation's registry: typed values below a key.
+
+One branch is one document, named by its key. The address of a value is `/subkey/.../name`; the last token is
+the value's name, which is empty for a key's default value. A key that holds nothing at all is a setting of
+the type `key` at the address of its default value, so that it is not lost.
+"""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from zinker.formats.leaves import Edit, Leaves
+from zinker.model.address import pointer, tokens
+from zinker.model.errors import NotWritable
+from zinker.model.setting import Leaf
+from zinker.stores.reading import Reading, Trouble
+
+FORMAT = "registry"
+ROOTS = (
+    "HKEY_CLASSES_ROOT",
+    "HKEY_CURRENT_CONFIG",
+    "HKEY_CURRENT_USER",
+    "HKEY_LOCAL_MACHINE",
+    "HKEY_USERS",
+)
+TYPES = ("sz", "expand_sz", "multi_sz", "dword", "qword", "binary", "none", "link")
+
+
+class RegistryError(Exception):
+    """The registry refused something; the text says why, in plain words."""
+
+
+class Registry(Protocol):
+    r"""A registry, real or simulated. Keys are whole paths with `\`; case does not matter, but is kept.
+
+    Every method raises `RegistryError` where the registry refuses, and `KeyError` for a missing key.
+    """
+
+    def exists(self, key: str) -> bool:
+        """Tell whether there is such a key."""
+        ...
+
+    def subkeys(self, key: str) -> list[str]:
+        """Return the names of the keys right below a key."""
+        ...
+
+    def values(self, key: str) -> list[tuple[str, str, Any]]:
+        """Return name, type and value of a key's values, in the form they have in a profile."""
+        ...
+
+    def create(self, key: str) -> None:
+        """Make a key with those above it."""
+        ...
+
+    def set(self, key: str, name: str, type: str, value: Any) -> None:
+        """Set a value, and make its key where it is missing."""
+        ...
+
+    def delete_value(self, key: str, name: str) -> None:
+        """Remove a value."""
+        ...
+
+    def delete_key(self, key: str) -> None:
+        """Remove a key that holds nothing."""
+        ...
+
+    def obstacle(self, key: str) -> str:
+        """Say why nothing can be written at or below a key, or "" if nothing is seen to prevent it."""
+        ...
+
+    def flush(self) -> None:
+        """Make sure that what was written has reached the disk."""
+        ...
+
+
+@dataclass(frozen=True)
+class RegistryHome:
+    """One branch of a registry, and nothing outside it."""
+
+    registry: Registry
+    branch: str
+
+    def documents(self) -> list[str]:
+        """Return the branch, if it is there; raises `RegistryError`."""
+        return [self.branch] if self.registry.exists(self.branch) else []
+
+    def fits(self, document: str) -> bool:
+        """Tell whether a name is this branch's."""
+        return document.casefold() == self.branch.casefold()
+
+    def instance(self, document: str) -> str:
+        """Return "": branches have no instances yet."""
+        return ""
+
+    def read(self, document: str) -> Reading:
+        """Read the whole branch; keys that refuse are named, the rest is read."""
+        leaves: Leaves = {}
+        troubles: list[Trouble] = []
+        for path in self._keys((), troubles):
+            try:
+                values = self.registry.values(self._key(path))
+                is_empty = not values and not self.registry.subkeys(self._key(path))
+            except (RegistryError, KeyError) as error:
+                # A key may vanish while the branch is read.
+                troubles.append(Trouble(pointer(*path), _why(error)))
+                continue
+            if is_empty and path:
+                leaves[pointer(*path, "")] = Leaf("key", None)
+            for name, type, value in values:
+                leaves[pointer(*path, name)] = Leaf(type, value)
+        format = "" if any(not trouble.address for trouble in troubles) else FORMAT
+        return Reading(document, format, leaves, None, tuple(troubles))
+
+    def obstacle(self, document: str, address: str = "") -> str:
+        """Say why the value at an address could not be written, or "" if nothing is seen to prevent it."""
+        return self.registry.obstacle(self._key(tokens(address)[:-1]))
+
+    def apply(self, edits: Iterable[Edit]) -> Iterator[NotWritable]:
+        """Make the edits one by one, parents first; yield those that failed and go on."""
+        for edit in edits:
+            try:
+                self._make(edit)
+            except (RegistryError, KeyError) as error:
+                yield NotWritable(edit.address, _why(error))
+        self.registry.flush()
+
+    def _make(self, edit: Edit) -> None:
+        if not edit.address:
+            if edit.leaf is not None:
+                self.registry.create(self.branch)
+            elif not self.registry.values(self.branch) and not self.registry.subkeys(self.branch):
+                self.registry.delete_key(self.branch)
+            return
+        *path, name = tokens(edit.address)
+        key = self._key(path)
+        if edit.leaf is None:
+            if any(name.casefold() == other.casefold() for other, _, _ in self.registry.values(key)):
+                self.registry.delete_value(key, name)
+            self._remove_empty_keys(path)
+        elif edit.leaf.type == "key":
+            self.registry.create(key)
+        else:
+            self.registry.set(key, name, edit.leaf.type, edit.leaf.value)
+
+    def _remove_empty_keys(self, path: Iterable[str]) -> None:
+        """Remove a key of the branch that has become empty, and those above it, but never the branch."""
+        path = tuple(path)
+        while path and not self.registry.values(self._key(path)) and not self.registry.subkeys(self._key(path)):
+            self.registry.delete_key(self._key(path))
+            path = path[:-1]
+
+    def _key(self, path: Iterable[str]) -> str:
+        return "\\".join((self.branch, *path))
+
+    def _keys(self, path: tuple[str, ...], troubles: list[Trouble]) -> Iterator[tuple[str, ...]]:
+        """Yield the keys of the branch, parents first, without recursion: branches are deep."""
+        waiting = [path]
+        while waiting:
+            path = waiting.pop()
+            yield path
+            try:
+                names = self.registry.subkeys(self._key(path))
+            except (RegistryError, KeyError):
+                continue  # reading its values says so
+            waiting.extend((*path, name) for name in sorted(names, reverse=True))
+
+
+def _why(error: Exception) -> str:
+    return "it is not there any more" if isinstance(error, KeyError) else str(error)
