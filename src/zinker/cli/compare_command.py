@@ -10,8 +10,12 @@ from zinker.cli.output import emit, emit_json, setup_of
 
 def command(
     ctx: typer.Context,
-    reference: Annotated[str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")],
-    other: Annotated[str, typer.Argument(help="What to compare it with; without it, the live settings.")] = "",
+    reference: Annotated[
+        str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")
+    ],
+    other: Annotated[
+        str, typer.Argument(help="What to compare it with; without it, the live settings.")
+    ] = "",
     part: options.Parts = None,
     place: Annotated[
         str, typer.Option(help="The place of the live settings; usually the profile's own.", metavar="PLACE")

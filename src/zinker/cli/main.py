@@ -73,7 +73,8 @@ def _version(wanted: bool) -> None:
 def main(
     ctx: typer.Context,
     config: Annotated[
-        Path | None, typer.Option(help="The configuration, in place of the usual zinker.toml.", metavar="FILE")
+        Path | None,
+        typer.Option(help="The configuration, in place of the usual zinker.toml.", metavar="FILE"),
     ] = None,
     version: Annotated[
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
@@ -135,7 +136,12 @@ def _own_mistake() -> int:
         traceback.print_exc()
         return 4
     with tempfile.NamedTemporaryFile(
-        "w", prefix="zinker-mistake-", suffix=".txt", delete=False, encoding="utf-8", errors="backslashreplace"
+        "w",
+        prefix="zinker-mistake-",
+        suffix=".txt",
+        delete=False,
+        encoding="utf-8",
+        errors="backslashreplace",
     ) as file:
         traceback.print_exc(file=file)
     print(  # noqa: T201

@@ -4,7 +4,9 @@ from typing import Annotated
 
 import typer
 
-Place = Annotated[str, typer.Option("--place", help="The place; `zinker places` lists them.", metavar="PLACE")]
+Place = Annotated[
+    str, typer.Option("--place", help="The place; `zinker places` lists them.", metavar="PLACE")
+]
 Parts = Annotated[
     list[str] | None, typer.Option("--part", help="Only this part; may be given again.", metavar="PART")
 ]

@@ -12,8 +12,8 @@ import typer
 
 from zinker.jobs.setup import Setup, load_setup
 from zinker.model.errors import Refused
-from zinker.model.plan import Plan
 from zinker.model.plain_json import encode
+from zinker.model.plan import Plan
 
 if TYPE_CHECKING:
     from rich.console import Console

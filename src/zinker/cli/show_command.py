@@ -10,7 +10,9 @@ from zinker.cli.output import emit, emit_json, setup_of
 
 def command(
     ctx: typer.Context,
-    reference: Annotated[str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")],
+    reference: Annotated[
+        str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")
+    ],
     part: options.Parts = None,
     find: Annotated[
         str, typer.Option(help="Only settings with this text in name, title or value.", metavar="TEXT")

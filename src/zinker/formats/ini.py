@@ -118,6 +118,9 @@ class _File:
             self._give_value(line, value)
         else:
             start, end = line.value
+            if start == end and value and re.search(r"[ \t][=:]\Z", line.raw[:start]):
+                line.raw = f"{line.raw[:start]} {line.raw[end:]}"  # `key =` becomes `key = value`
+                start = end = start + 1
             line.raw = line.raw[:start] + value + line.raw[end:]
             line.value = (start, start + len(value))
 
@@ -192,7 +195,9 @@ class _File:
 
 
 def _delimiter(raw: Sequence[str]) -> str:
-    firsts = [found[0] for line in raw if (found := re.search("[=:]", line)) and line.lstrip()[:1] not in ";#["]
+    firsts = [
+        found[0] for line in raw if (found := re.search("[=:]", line)) and line.lstrip()[:1] not in ";#["
+    ]
     return ":" if firsts.count(":") > firsts.count("=") else "="
 
 

@@ -6,12 +6,12 @@ from typing import Literal
 
 import msgspec
 
+from zinker.formats.leaves import Edit
 from zinker.jobs.capturing import Progress, Selection, capture, no_progress
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, open_home
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
-from zinker.formats.leaves import Edit
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
@@ -98,7 +98,9 @@ def carry_out(
         changes.close(_ended(change, "taken-back"))
         why = reason(error) if isinstance(error, OSError) else getattr(error, "why", str(error))
         kind_of = Damaged if isinstance(error, Damaged) else Refused
-        raise kind_of(f"Not {_past(kind)}", why, "Nothing was changed. Put that right and run it again.") from None
+        raise kind_of(
+            f"Not {_past(kind)}", why, "Nothing was changed. Put that right and run it again."
+        ) from None
     try:
         left = list(plan.left) + _commit(work, plan.documents, staged, progress)
         left += read_back(work, plan.documents, left)
@@ -179,9 +181,7 @@ def write_again(work: Work, documents: tuple[DocumentPlan, ...]) -> list[LeftAlo
     return _commit(work, documents, _stage(work, documents), no_progress)
 
 
-def read_back(
-    work: Work, documents: tuple[DocumentPlan, ...], refused: list[LeftAlone]
-) -> list[LeftAlone]:
+def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[LeftAlone]) -> list[LeftAlone]:
     """Read everything again and return what is not as it was to be, apart from what was refused."""
     withholder = Withholder(work.setup.home)
     known = {(item.part, item.document, item.address) for item in refused}
@@ -240,4 +240,3 @@ def _past(kind: str) -> str:
 
 def _now() -> str:
     return datetime.datetime.now().astimezone().isoformat(timespec="seconds")
-

@@ -38,7 +38,9 @@ class Selection(msgspec.Struct, frozen=True):
         return not self.instance or instance_of(part, document) == self.instance
 
 
-def select(subject: Subject, parts: tuple[str, ...], without: tuple[str, ...], instance: str = "") -> Selection:
+def select(
+    subject: Subject, parts: tuple[str, ...], without: tuple[str, ...], instance: str = ""
+) -> Selection:
     """Choose parts by name; without names, all. Raises `WrongUsage` for a name that no part has."""
     for id in (*parts, *without):
         if subject.find_part(id) is None:
@@ -64,7 +66,7 @@ def capture(
     """
     withholder = Withholder(setup.home)
     problems: list[Problem] = []
-    for part in sorted(selection.parts, key=lambda part: part.id):
+    for part in selection.parts:
         with builder.part(part.id, part.name, part.store, part.device_bound):
             for reading in _readings(place, part, selection, problems, progress):
                 _add(builder, part, withholder.withhold(part, reading), problems)

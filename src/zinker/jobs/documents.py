@@ -24,7 +24,9 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
         if live is None or live.content is None:
             raise NotWritable("", "it is not there any more")
         with live.content.open() as stream:
-            yield formats.edit(live.format, stream.read(), [Edit(item.address, item.after) for item in plan.items])
+            yield formats.edit(
+                live.format, stream.read(), [Edit(item.address, item.after) for item in plan.items]
+            )
         return
     with source.attachment(plan.source) as stream:
         if plan.format in ("", WHOLE):

@@ -66,7 +66,9 @@ def export(
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {place}"
-                raise Refused("Not exported", why, f"`zinker subjects {name} --place {place}` shows its homes.")
+                raise Refused(
+                    "Not exported", why, f"`zinker subjects {name} --place {place}` shows its homes."
+                )
             manifest = msgspec.structs.replace(manifest, label=label, note=note)
             builder.finish(manifest)
             return manifest

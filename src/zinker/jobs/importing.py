@@ -1,7 +1,8 @@
 """Import: a profile's settings are put back at a place."""
 
 import contextlib
-from collections.abc import Iterator
+
+import msgspec
 
 from zinker.jobs.access import at_place
 from zinker.jobs.applying import Approve, Outcome, Work, carry_out
@@ -42,7 +43,9 @@ def import_profile(
     wanted = parse_reference(reference)
     if wanted.is_live:
         why = f"{reference} means live settings, and an import takes a kept version or a profile"
-        raise WrongUsage("Not imported", why, f"Try {wanted.subject}@latest; `zinker list` shows what is kept.")
+        raise WrongUsage(
+            "Not imported", why, f"Try {wanted.subject}@latest; `zinker list` shows what is kept."
+        )
     with kept(setup, wanted) as source:
         subject = setup.catalogue.find(source.manifest.subject)
         selection = _selection(subject, source, parts, without, wanted)
@@ -50,7 +53,9 @@ def import_profile(
             bound = [] if device_bound else _bound_elsewhere(selection, source, target, parts)
             chosen = tuple(part for part in selection.parts if part not in bound)
             with contextlib.closing(Live(setup, target, subject, Selection(chosen))) as live:
-                plan = _plan(setup, target, subject, Selection(chosen, wanted.instance), live, source, translate)
+                plan = _plan(
+                    setup, target, subject, Selection(chosen, wanted.instance), live, source, translate
+                )
                 plan = _completed(plan, target, subject, bound, source, overruled)
                 if preview:
                     return Outcome("previewed", plan, left=plan.left)
@@ -102,7 +107,9 @@ def _plan(
     left: list[LeftAlone] = []
     alike = 0
     for part in selection.parts:
-        plan = plan_part(setup, place, part, selection, live, source.snapshot, crosswalk)
+        own = subject.application.version
+        version = own.address if own and own.part == part.id else ""
+        plan = plan_part(setup, place, part, selection, live, source.snapshot, crosswalk, version)
         documents += plan.documents
         left += plan.left
         alike += plan.alike
@@ -114,7 +121,7 @@ def _plan(
         documents=tuple(documents),
         left=tuple(left),
         alike=alike,
-        translations=crosswalk.folders,
+        translations=_translations(documents, crosswalk),
         seen={part.id: part.sha256 for part in live.manifest.parts},
     )
 
@@ -126,23 +133,11 @@ def _completed(
     why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
     left = [LeftAlone(part.id, "", "", why.format(part.id), wanted=False) for part in bound]
     against = objections(place, subject, source.manifest, plan.documents, overruled)
-    return Plan(
-        plan.subject,
-        plan.title,
-        plan.place,
-        plan.source,
-        plan.documents,
-        (*plan.left, *left),
-        plan.alike,
-        plan.translations,
-        tuple(against),
-        plan.seen,
-    )
+    return msgspec.structs.replace(plan, left=(*plan.left, *left), objections=tuple(against))
 
 
-def translated_values(plan: Plan) -> Iterator[tuple[str, str]]:
-    """Yield the folder pairs that the plan really makes use of."""
-    used = [i.translated.value for d in plan.documents for i in d.items if i.translated is not None]
-    for old, new in plan.translations:
-        if any(str(value).casefold().startswith(old.casefold()) for value in used):
-            yield old, new
+def _translations(documents: list[DocumentPlan], crosswalk: Crosswalk) -> tuple[tuple[str, str], ...]:
+    """Return the pairs of folders that a plan makes use of."""
+    originals = [i.translated.value for d in documents for i in d.items if i.translated is not None]
+    used = {crosswalk.pair_for(original) for original in originals}
+    return tuple(pair for pair in crosswalk.folders if pair in used)

@@ -40,16 +40,18 @@ def plan_part(
     live: Live,
     source: Snapshot,
     crosswalk: Crosswalk,
+    version: str = "",
 ) -> PartPlan:
     """Plan one part of an import: what the source has and the place has not, or has otherwise.
 
-    What only the place has stays. Raises `Damaged` for a source that is not what it says it is.
+    What only the place has stays, and so does the setting at `version`, where the application there says
+    which one it is. Raises `Damaged` for a source that is not what it says it is.
     """
     try:
         home = open_home(place, part)
     except NoHome as error:
         return PartPlan([], [LeftAlone(part.id, "", "", str(error))])
-    return _PartPlanner(setup, part, home, selection, live, source, crosswalk).plan()
+    return _PartPlanner(setup, part, home, selection, live, source, crosswalk, version).plan()
 
 
 class _PartPlanner:
@@ -62,7 +64,9 @@ class _PartPlanner:
         live: Live,
         source: Snapshot,
         crosswalk: Crosswalk,
+        version: str,
     ) -> None:
+        self._own = (version, *part.volatile) if version else part.volatile
         self._part, self._home, self._selection = part, home, selection
         self._live, self._source, self._crosswalk = live, source, crosswalk
         self._withholder = Withholder(setup.home)
@@ -178,10 +182,11 @@ class _PartPlanner:
     def _item(self, found: Difference) -> PlanItem | None:
         """Make the item for a difference, or say why there is none."""
         address = found.address
-        if any(matches(pattern, address) for pattern in self._part.volatile):
+        if any(matches(pattern, address) for pattern in self._own):
             return None
         if _withheld(found) or is_secret(self._part, address):
-            self._leave(found.document, address, "a secret, withheld: the place keeps its own", False)
+            own = "the place keeps its own" if found.before else "it has to be entered again"
+            self._leave(found.document, address, f"a secret, withheld: {own}", False)
             return None
         return PlanItem(address, found.before, found.after, self._original(found))
 

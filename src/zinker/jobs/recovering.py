@@ -103,7 +103,9 @@ def plan_reverse(
     for document in documents:
         part = subject.find_part(document.part)
         if part is None:
-            left.append(LeftAlone(document.part, document.document, "", "the subject has no such part any more"))
+            left.append(
+                LeftAlone(document.part, document.document, "", "the subject has no such part any more")
+            )
             continue
         reverse = _Reverse(setup, place, part, document, fallback)
         try:
@@ -172,7 +174,13 @@ class _Reverse:
             return None
         expected = done.result
         return DocumentPlan(
-            done.part, done.document, "remove", items, expected, format=done.format, new_folders=done.new_folders
+            done.part,
+            done.document,
+            "remove",
+            items,
+            expected,
+            format=done.format,
+            new_folders=done.new_folders,
         )
 
     def _by_setting(self, live: Reading | None) -> DocumentPlan | None:

@@ -39,5 +39,7 @@ def parse_reference(text: str) -> Reference:
     if not found:
         why = f"{text!r} is neither [place:]subject[/instance][@version] nor the path of a profile"
         raise WrongUsage("Reference not understood", why, "Examples: mosslight@7, glasshouse:mosslight.")
-    place, subject, instance, version = (found[name] or "" for name in ("place", "subject", "instance", "version"))
+    place, subject, instance, version = (
+        found[name] or "" for name in ("place", "subject", "instance", "version")
+    )
     return Reference(text, subject, place, instance, version)

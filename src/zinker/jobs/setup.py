@@ -69,13 +69,15 @@ class Setup:
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
         for variable, folder in entry.folders.items():
             if variable not in VARIABLES or folder.startswith("/") or ".." in folder.split("/"):
-                why = f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
+                why = (
+                    f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
+                )
                 raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
         workstation = self._path(entry.workstation) if entry.workstation else None
         return FolderPlace(name, self._path(entry.path), entry.folders, workstation)
 
     def _path(self, text: str) -> Path:
-        return self.base / Path(text).expanduser()
+        return Path(os.path.normpath(self.base / Path(text).expanduser()))
 
 
 def load_setup(configuration: Path | None = None) -> Setup:

@@ -4,7 +4,7 @@ from typing import Literal
 
 import msgspec
 
-from zinker.model.plan import DocumentPlan, LeftAlone
+from zinker.model.plan import LeftAlone
 
 # open: begun, not known to be finished. done: everything that was to be written is. partly: some is not, and
 # is listed. taken-back: it failed or was cut off, and nothing of it is left. undone: a later change undid it.

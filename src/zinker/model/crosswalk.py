@@ -5,7 +5,7 @@ same folder of the other.
 """
 
 import ntpath
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 
 import msgspec
 
@@ -23,15 +23,15 @@ class Crosswalk(msgspec.Struct, frozen=True):
         """Return the setting as the other place would write it; the same object if nothing applies."""
         if setting.type not in _TEXT_TYPES or not isinstance(setting.value, str):
             return setting
-        for old, new in self.folders:
-            rest = _below(setting.value, old)
-            if rest is not None:
-                return Setting(*setting.key, setting.type, new + _with_separator(rest, new))
-        return setting
+        pair = self.pair_for(setting.value)
+        if pair is None:
+            return setting
+        rest = setting.value[len(pair[0]) :]
+        return Setting(*setting.key, setting.type, pair[1] + _with_separator(rest, pair[1]))
 
-    def pairs(self) -> Iterator[tuple[str, str]]:
-        """Yield what is translated into what, for showing it."""
-        yield from self.folders
+    def pair_for(self, text: str) -> tuple[str, str] | None:
+        """Return the pair of folders that applies to a text, if one does."""
+        return next((pair for pair in self.folders if _lies_in(text, pair[0])), None)
 
 
 def between(old: Mapping[str, str], new: Mapping[str, str]) -> Crosswalk:
@@ -48,13 +48,12 @@ def _is_windows(path: str) -> bool:
     return bool(ntpath.splitdrive(path)[0]) or "\\" in path
 
 
-def _below(text: str, folder: str) -> str | None:
-    """Return what follows the folder in the text, or None if the text does not lie in that folder."""
+def _lies_in(text: str, folder: str) -> bool:
     if len(folder) < 2:
-        return None  # "/" would take every absolute path along
+        return False  # "/" would take every absolute path along
     start, rest = text[: len(folder)], text[len(folder) :]
     same = start.casefold() == folder.casefold() if _is_windows(folder) else start == folder
-    return rest if same and (not rest or rest[0] in "/\\") else None
+    return same and (not rest or rest[0] in "/\\")
 
 
 def _with_separator(rest: str, folder: str) -> str:

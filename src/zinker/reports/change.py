@@ -6,10 +6,9 @@ from typing import Any
 from rich.text import Text
 
 from zinker.jobs.applying import Outcome
-from zinker.jobs.importing import translated_values
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import file_line, heading, left_out, place_line, plain, setting_lines
+from zinker.reports.lines import PLANNED, file_line, heading, left_out, place_line, plain, setting_lines
 from zinker.reports.words import count, visible
 from zinker.subjects.subject import Part, Subject
 
@@ -24,19 +23,17 @@ def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
         yield heading(f"{part.name if part else document.part}, {visible(document.document)}")
         yield from _document(part, document, width)
     yield plain("")
-    pairs = list(translated_values(plan))
-    if pairs:
+    if plan.translations:
         yield plain("Translated for this place:")
-        yield from (plain(f"  {visible(old)} becomes {visible(new)}") for old, new in pairs)
+    for old, new in plan.translations:
+        yield plain(f"  {visible(old)} becomes {visible(new)}")
     yield from _left_text("Left alone:", plan.left, subject)
     for objection in plan.objections:
         yield left_out(f"Would be refused now: {objection.why}\n  {objection.then}")
-    documents = count(len(plan.documents), "document")
     if plan.documents:
-        yield heading(
-            f"{count(plan.count, 'setting')} in {documents} to be written; "
-            f"{count(plan.alike, 'setting is', 'settings are')} alike already."
-        )
+        alike = f"; {count(plan.alike, 'setting is', 'settings are')} alike already" if plan.alike else ""
+        documents = count(len(plan.documents), "document")
+        yield heading(f"{count(plan.count, 'setting')} in {documents} to be written{alike}.")
 
 
 def _document(part: Part | None, plan: DocumentPlan, width: int) -> Iterator[Text]:
@@ -49,7 +46,7 @@ def _document(part: Part | None, plan: DocumentPlan, width: int) -> Iterator[Tex
     else:
         shown = list(plan.items)
     for item in shown:
-        yield from setting_lines(item.word, part, item.address, item.before, item.after, width)
+        yield from setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
 
 
 def _left_text(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Text]:
@@ -78,7 +75,6 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
     done = count(outcome.plan.count - missed, "setting")
     yield heading(f"{verb} {change.place}: {done} written and read back.")
     yield from _left_text("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
-    yield from _left_text("Left alone:", tuple(i for i in outcome.left if not i.wanted), subject)
     yield plain(
         f"This is change {change.number}; before it, all this was kept as {change.subject}@{change.fallback}."
     )

@@ -54,7 +54,9 @@ def summary(comparison: Comparison) -> str:
     if not words:
         alike = count(comparison.alike, "setting is", "settings are")
         return f"No differences: {alike} alike."
-    counts = ", ".join(f"{words.count(word):,} {word}" for word in ("changed", "new", "gone") if word in words)
+    counts = ", ".join(
+        f"{words.count(word):,} {word}" for word in ("changed", "new", "gone") if word in words
+    )
     return f"{counts}; {count(comparison.alike, 'setting is', 'settings are')} alike."
 
 

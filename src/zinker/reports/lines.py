@@ -10,6 +10,9 @@ from zinker.subjects.subject import Part
 
 # Blue, orange and grey are told apart by nearly everybody; the words say the same.
 STYLES = {"new": "bold blue", "changed": "bold dark_orange", "gone": "bold bright_black"}
+# What stands before the old and the new value: of what happened, and of what is planned.
+HAPPENED = ("was", "now")
+PLANNED = ("is", "becomes")
 _WORD = 9
 _NAME = 36
 
@@ -30,30 +33,36 @@ def left_out(text: str) -> Text:
 
 
 def setting_lines(
-    word: str, part: Part | None, address: str, before: Leaf | None, after: Leaf | None, width: int
+    word: str,
+    part: Part | None,
+    address: str,
+    before: Leaf | None,
+    after: Leaf | None,
+    width: int,
+    verbs: tuple[str, str] = HAPPENED,
 ) -> Iterable[Text]:
-    """Yield one line for a setting, or three where its values do not fit on one."""
+    """Yield one line for a setting, or up to three where its values do not fit on one."""
     name = title(part, address) if address else "the whole file"
     first = Text("  ").append(f"{word:<{_WORD}}", style=STYLES[word])
     same_kind = before is None or after is None or before.type == after.type
     one, other = (_value(leaf, same_kind) for leaf in (before, after))
-    phrase = _phrase(word, one, other)
+    phrase = _phrase(word, one, other, verbs)
     if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
         yield first.append(f"{name:<{_NAME}}  ").append(phrase)
         return
     yield first.append(cut(name, width - 2 - _WORD))
     indent = " " * (2 + _WORD + 2)
-    room = width - len(indent) - 4
-    if before is not None:
-        yield Text(indent).append("was ", style="bright_black").append(cut(one, room))
-    if after is not None:
-        yield Text(indent).append("now " if before else "is  ", style="bright_black").append(cut(other, room))
+    column = max(map(len, verbs)) + 1
+    for leaf, verb, text in ((before, verbs[0], one), (after, verbs[1], other)):
+        if leaf is not None:
+            room = width - len(indent) - column
+            yield Text(indent).append(f"{verb:<{column}}", style="bright_black").append(cut(text, room))
 
 
-def _phrase(word: str, before: str, after: str) -> str:
+def _phrase(word: str, before: str, after: str, verbs: tuple[str, str]) -> str:
     if word == "new":
         return after
-    return f"was {before}" if word == "gone" else f"was {before}, now {after}"
+    return f"{verbs[0]} {before}" if word == "gone" else f"{verbs[0]} {before}, {verbs[1]} {after}"
 
 
 def _value(leaf: Leaf | None, same_kind: bool) -> str:

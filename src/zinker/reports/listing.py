@@ -15,6 +15,8 @@ from zinker.reports.words import age, count, cut, size, title, value, visible, w
 from zinker.shelf.shelf import Version
 from zinker.subjects.subject import Subject
 
+_COLUMNS = ("", "captured", "age", "place", "settings", "size", "label")
+
 
 def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Iterator[Text]:
     """Yield rows in aligned columns; the last column is cut at the width."""
@@ -23,33 +25,28 @@ def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Ite
     widths = [max(len(row[at]) for row in (head, *rows)) for at in range(len(head))]
     yield Text("  ".join(f"{cell:<{w}}" for cell, w in zip(head, widths, strict=True)).rstrip(), style="bold")
     for row in rows:
-        yield Text(cut("  ".join(f"{cell:<{w}}" for cell, w in zip(row, widths, strict=True)).rstrip(), width))
+        start = "  ".join(f"{cell:<{w}}" for cell, w in zip(row[:-1], widths, strict=False)) + "  "
+        yield Text((start + cut(row[-1], max(12, width - len(start)))).rstrip())
 
 
 def versions_text(versions: Sequence[Version], width: int) -> Iterator[Text]:
-    """Yield the kept versions, newest last, with a word on each that is not an ordinary one."""
-    rows = []
-    for version in versions:
-        about = version.manifest
-        if about is None:
-            rows.append((version.reference, "damaged", "", "", "", size(version.size), version.problem))
-            continue
-        fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
-        named = " - ".join(visible(text) for text in (about.label, fallback or about.note) if text)
-        rows.append(
-            (
-                version.reference,
-                when(about.captured),
-                age(about.captured),
-                about.place,
-                f"{about.settings:,}",
-                size(version.size),
-                named,
-            )
-        )
-    yield from table(("version", "captured", "age", "place", "settings", "size", "label - note"), rows, width)
+    """Yield the kept versions by subject, newest last, with a word on each that is not an ordinary one."""
+    for subject, group in groupby(versions, key=lambda version: version.subject):
+        yield heading(subject)
+        yield from table(_COLUMNS, [_version_row(version) for version in group], width)
     if not versions:
         yield plain("Nothing is kept yet. `zinker export SUBJECT` keeps the first version.")
+
+
+def _version_row(version: Version) -> Sequence[str]:
+    about = version.manifest
+    number = f"@{version.number}"
+    if about is None:
+        return number, "damaged", "", "", "", size(version.size), version.problem
+    fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
+    named = ": ".join(visible(text) for text in (about.label, fallback or about.note) if text)
+    settings = f"{about.settings:,}"
+    return number, when(about.captured), age(about.captured), about.place, settings, size(version.size), named
 
 
 def version_json(version: Version) -> dict[str, Any]:

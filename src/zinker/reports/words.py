@@ -17,7 +17,9 @@ def visible(text: str) -> str:
     >>> visible("a\x1b[31m")
     'a\\u001b[31m'
     """
-    return _UNSEEN.sub(lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1], text)
+    return _UNSEEN.sub(
+        lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1], text
+    )
 
 
 def cut(text: str, width: int) -> str:
@@ -43,14 +45,11 @@ def size(count: int) -> str:
     >>> size(999), size(4_100), size(2_000_000)
     ('999 bytes', '4.1 kB', '2.0 MB')
     """
-    number = float(count)
-    if number < 1000:
+    if count < 1000:
         return f"{count} byte{'s' if count != 1 else ''}"
-    for unit in ("kB", "MB", "GB"):
-        number /= 1000
-        if number < 999.95:
-            break
-    return f"{number:.1f} {unit}"
+    units = [(1000**power, unit) for power, unit in ((1, "kB"), (2, "MB"), (3, "GB"))]
+    scale, unit = next((pair for pair in units if count < 999.95 * pair[0]), units[-1])
+    return f"{count / scale:.1f} {unit}"
 
 
 def count(number: int, one: str, many: str = "") -> str:

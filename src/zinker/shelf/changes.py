@@ -11,8 +11,6 @@ import contextlib
 from collections.abc import Callable
 from pathlib import Path
 
-import msgspec
-
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode, encode
@@ -20,6 +18,7 @@ from zinker.model.plan import DocumentPlan
 from zinker.stores.atomic import write_file
 
 FORMAT = 1
+
 
 class ChangeLog:
     """The changes recorded on a shelf."""

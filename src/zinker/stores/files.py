@@ -12,7 +12,15 @@ from pathlib import Path, PurePosixPath
 from zinker import formats
 from zinker.model.errors import DocumentError, reason
 from zinker.model.setting import WHOLE
-from zinker.stores.atomic import PART_SUFFIX, chunks_of, commit_part, flush_folder, make_folders, part_path, write_part
+from zinker.stores.atomic import (
+    PART_SUFFIX,
+    chunks_of,
+    commit_part,
+    flush_folder,
+    make_folders,
+    part_path,
+    write_part,
+)
 from zinker.stores.reading import Content, Reading, Trouble
 
 # A document that is taken apart is held in memory; a larger one is carried whole.

@@ -145,7 +145,9 @@ class RegistryHome:
     def _remove_empty_keys(self, path: Iterable[str]) -> None:
         """Remove a key of the branch that has become empty, and those above it, but never the branch."""
         path = tuple(path)
-        while path and not self.registry.values(self._key(path)) and not self.registry.subkeys(self._key(path)):
+        while (
+            path and not self.registry.values(self._key(path)) and not self.registry.subkeys(self._key(path))
+        ):
             self.registry.delete_key(self._key(path))
             path = path[:-1]
 

@@ -92,7 +92,9 @@ def _line(path: Path, mistake: str) -> int:
     return numbers[-1] if numbers else 1
 
 
-def unknown(kind: str, name: str, known: Iterator[str] | Sequence[str] | dict[str, Path], then: str) -> WrongUsage:
+def unknown(
+    kind: str, name: str, known: Iterator[str] | Sequence[str] | dict[str, Path], then: str
+) -> WrongUsage:
     """Make the error for a name that does not exist, with the nearest ones that do."""
     near = get_close_matches(name, list(known), n=3, cutoff=0.5)
     hint = f"Did you mean {' or '.join(near)}? {then}" if near else then

@@ -3,7 +3,7 @@
 import re
 import tomllib
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import msgspec
 

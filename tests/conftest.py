@@ -1,0 +1,114 @@
+"""The installed command on the demo garden, in a temporary folder."""
+
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from zinker.demo import garden as demo_garden
+from zinker.jobs import load_setup
+
+COMMAND = Path(sys.executable).with_name("zinker.exe" if os.name == "nt" else "zinker")
+BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
+
+
+@dataclass
+class Done:
+    """How a run of the command ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+
+class Garden:
+    """The demo garden, and the command that works on it."""
+
+    def __init__(self, path):
+        self.path = demo_garden.build(path)
+        self.home = self.path / "zinker-home"
+        self.env = {k: v for k, v in os.environ.items() if not k.startswith(("ZINKER", "XDG", "COLUMNS"))}
+        self.env |= {"ZINKER_HOME": str(self.home), "HOME": str(self.path / "own"), "NO_COLOR": "1"}
+
+    def __call__(self, *arguments, code=0, wrapper=(), **more):
+        done = subprocess.run(
+            [*wrapper, COMMAND, *map(str, arguments)],
+            cwd=self.path,
+            env=self.env | more.pop("env", {}),
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            check=False,
+            **more,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        assert code is None or done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
+        return Done(done.returncode, done.stdout, done.stderr)
+
+    @property
+    def setup(self):
+        os.environ["ZINKER_HOME"] = str(self.home)
+        return load_setup()
+
+    @property
+    def settings(self):
+        return self.path / "potting-shed/Users/ivy/AppData/Roaming/mosslight"
+
+    @property
+    def data(self):
+        return self.path / "potting-shed/Users/ivy/AppData/Local/mosslight"
+
+    @property
+    def ini(self):
+        return self.settings / "mosslight.ini"
+
+    def workstation(self, name="potting-shed"):
+        return self.path / "workstations" / f"{name}.json"
+
+    def registry(self, name="potting-shed"):
+        return json.loads(self.workstation(name).read_text())["registry"]["keys"]
+
+    def edit_workstation(self, name, edit):
+        state = json.loads(self.workstation(name).read_text())
+        edit(state)
+        self.workstation(name).write_text(json.dumps(state))
+
+    def spoil(self):
+        demo_garden.spoil(self.path)
+
+    def places(self, *names):
+        """Everything at some places, byte for byte; registries by their content."""
+        found = {}
+        for name in names or ("potting-shed", "glasshouse", "gate-kiosk"):
+            for path in (self.path / name).rglob("*"):
+                found[str(path.relative_to(self.path))] = path.read_bytes() if path.is_file() else None
+            found[f"registry of {name}"] = self.registry(name)
+        return found
+
+
+@pytest.fixture
+def garden(tmp_path):
+    return Garden(tmp_path / "garden")
+
+
+@pytest.fixture
+def kept(garden):
+    """A garden with one version of everything on the shelf."""
+    garden("export", "mosslight", "--place", "potting-shed", "--label", "season-start")
+    return garden
+
+
+def needs_system(is_there, what):
+    """Skip without a part of the system, but never in CI."""
+    if not is_there:
+        if os.environ.get("ZINKER_TEST_ALL"):
+            pytest.fail(f"{what} is needed here")
+        pytest.skip(f"{what} is not here")
