@@ -7,10 +7,14 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
+import hypothesis
 import pytest
 
 from zinker.demo import garden as demo_garden
 from zinker.jobs import load_setup
+
+hypothesis.settings.register_profile("any speed", deadline=None)
+hypothesis.settings.load_profile("any speed")
 
 COMMAND = Path(sys.executable).with_name("zinker.exe" if os.name == "nt" else "zinker")
 BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"

@@ -1,8 +1,9 @@
 """JSON documents (RFC 8259), written back losslessly.
 
-Objects and arrays are walked through to their values. An array of plain values is one setting of the type
+Objects and arrays are walked through to their values, from a root that must be one of them. An array of plain values is one setting of the type
 `list`; an array that holds objects, arrays, or numbers that need care is taken apart item by item. An empty
-object is an `object`, an empty array a `list`, so that neither is lost.
+object is an `object`, an empty array a `list`, so that neither is lost. An object whose names are all numbers
+has that mark at its own address, too, so that it can be told from an array.
 """
 
 import json
@@ -11,7 +12,7 @@ from decimal import Decimal
 from math import isfinite
 from typing import Any, NoReturn
 
-from zinker.formats.json_tree import Tree
+from zinker.formats.json_tree import Tree, is_index
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.text import Text, decode
 from zinker.model.address import pointer, tokens
@@ -36,6 +37,7 @@ def edit(data: bytes, edits: Sequence[Edit]) -> bytes:
     tree = Tree(text.characters)
     # From the last item of an array to the first, so that no removal moves an address still to come.
     in_order = sorted(edits, key=_by_number)
+    tree.expect(edit.address for edit in in_order if edit.leaf is not None)
     for change in reversed(in_order):
         if change.leaf is None:
             tree.remove(change.address)
@@ -48,7 +50,7 @@ def edit(data: bytes, edits: Sequence[Edit]) -> bytes:
 
 def _by_number(change: Edit) -> list[tuple[int, str]]:
     """Sort list items by their number, not by its digits."""
-    return [(int(token) if token.isdecimal() else -1, token) for token in tokens(change.address)]
+    return [(int(token) if is_index(token) else -1, token) for token in tokens(change.address)]
 
 
 def _decode(data: bytes) -> Text:
@@ -87,17 +89,25 @@ def _constant(name: str) -> NoReturn:
 
 def _walk(root: Any) -> Iterator[tuple[str, Leaf]]:
     """Yield every leaf; without recursion, as documents may be deep."""
-    waiting: list[tuple[str, Any]] = [("", root)]
+    if not isinstance(root, dict | list):
+        # Its address would be "", which is the document's own.
+        raise DocumentError("it is one single value, with no addresses in it")
+    waiting = _below("", root)
     while waiting:
         address, value = waiting.pop()
-        if isinstance(value, dict) and value:
-            waiting.extend((address + pointer(name), below) for name, below in value.items())
-        elif isinstance(value, list) and not all(_is_plain(item) for item in value):
-            waiting.extend((f"{address}/{at}", item) for at, item in enumerate(value))
+        is_opened = isinstance(value, list) and not all(_is_plain(item) for item in value)
+        if is_opened or (isinstance(value, dict) and value):
+            waiting += _below(address, value)
+            if isinstance(value, dict) and all(map(is_index, value)):
+                yield address, Leaf("object", {})
         else:
-            # A document that is one single value has it at the address "/", which no member can have
-            # taken: the address "" is the document's own.
-            yield address or "/", _leaf(value)
+            yield address, _leaf(value)
+
+
+def _below(address: str, value: dict[str, Any] | list[Any]) -> list[tuple[str, Any]]:
+    if isinstance(value, dict):
+        return [(address + pointer(name), below) for name, below in value.items()]
+    return [(f"{address}/{at}", item) for at, item in enumerate(value)]
 
 
 def _is_plain(value: Any) -> bool:

@@ -2,6 +2,7 @@
 
 import json
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from json.decoder import scanstring  # type: ignore[attr-defined]
 
@@ -38,7 +39,7 @@ class _Container:
     def find(self, token: str) -> _Member | None:
         if self.is_object:
             return next((member for member in self.members if member.name == token), None)
-        if not (token.isascii() and token.isdigit()) or str(int(token)) != token:
+        if not is_index(token):
             return None
         return self.members[int(token)] if int(token) < len(self.members) else None
 
@@ -61,6 +62,7 @@ class Tree:
     """The tree of one document: set and remove leaves by address, then take its text."""
 
     def __init__(self, characters: str) -> None:
+        self._objects: set[tuple[str, ...]] = set()
         start = _space_end(characters, 0)
         end = _skip(characters, start)[1]
         self._before, self._after = characters[:start], characters[end:]
@@ -71,6 +73,13 @@ class Tree:
         self._indent = found[1] if found else ("" if "\n" not in characters else "  ")
         self._is_flat = "\n" not in characters[start:end]
         self._spaced = bool(re.search(r'":[ \t]', characters)) or not re.search(r'":\S', characters)
+
+    def expect(self, addresses: Iterable[str]) -> None:
+        """Tell what will be set, as that says which new containers are objects and which are arrays."""
+        for path in map(tokens, addresses):
+            for depth, token in enumerate(path):
+                if not is_index(token):
+                    self._objects.add(path[:depth])
 
     def text(self) -> str:
         """Return the document; what was not edited is as it was, character by character."""
@@ -88,9 +97,6 @@ class Tree:
     def set(self, address: str, leaf: Leaf | None) -> None:
         """Set a leaf, and add it with all that leads to it where it is missing."""
         path = tokens(address)
-        if address == "/" and not isinstance(self._open_root(), _Container):
-            self._root = self._written(address, leaf, "")
-            return
         node = self._open_root()
         for depth, token in enumerate(path):
             if not isinstance(node, _Container):
@@ -99,7 +105,7 @@ class Tree:
             is_last = depth == len(path) - 1
             if member is None:
                 member = self._add(node, token, depth, address)
-                member.value = "" if is_last else _Container(not path[depth + 1].isdigit())
+                member.value = "" if is_last else _Container(path[: depth + 1] in self._objects)
             if is_last:
                 self._replace(node, member, depth, address, leaf)
             else:
@@ -121,7 +127,10 @@ class Tree:
     ) -> None:
         opened = self._open(member) if member.value else member.value
         if leaf is not None and leaf.type in ("object", "list") and not leaf.value:
-            if isinstance(opened, _Container) and not opened.members:
+            is_object = leaf.type == "object"
+            if isinstance(opened, _Container) and opened.is_object == is_object:
+                if not is_object and opened.members:
+                    raise NotWritable(address, "the list there is not empty")
                 opened.kept_empty = True
                 return
         elif isinstance(opened, _Container) and opened.is_object and opened.members:
@@ -188,6 +197,11 @@ class Tree:
     def _string(self, text: str) -> str:
         written = json.dumps(text, ensure_ascii=self._escape)
         return _SURROGATE.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
+
+
+def is_index(token: str) -> bool:
+    """Tell whether a token can be the number of an item (RFC 6901, section 4)."""
+    return token.isascii() and token.isdigit() and (token == "0" or token[0] != "0")
 
 
 def _text(value: "_Container | str") -> str:

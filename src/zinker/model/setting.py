@@ -109,7 +109,7 @@ def text_of(leaf: Leaf | Setting | None) -> str:
     if kind in ("null", "key"):
         return {"null": "no value", "key": "empty key"}[kind]
     if kind == "object":
-        return "empty"
+        return "an object"
     if kind in ("bytes", "binary", "none") or kind.startswith("registry:"):
         return base64.b64decode(value).hex(" ") or "no bytes"
     if isinstance(value, str):

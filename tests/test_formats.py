@@ -1,0 +1,206 @@
+"""Formats: what is read, and that writing touches nothing but what was asked for."""
+
+import json
+
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from zinker import formats
+from zinker.formats.leaves import Edit
+from zinker.model.address import pointer, tokens
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+
+
+def text(value):
+    return Leaf("text", value)
+
+
+names = st.text(
+    st.characters(codec="utf-8", exclude_categories=["C", "Z"], exclude_characters='[]=:;#"'), min_size=1
+)
+values = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]))
+spaces = st.sampled_from(["", " ", "\t", "  "])
+
+
+@st.composite
+def ini_lines(draw):
+    key = st.builds(
+        lambda i, k, a, b, v, t: f"{i}{k}{a}={b}{v}{t}", spaces, names, spaces, spaces, values, spaces
+    )
+    header = st.builds(lambda i, n, t: f"{i}[{n}]{t}", spaces, st.one_of(names, st.just("a]b")), spaces)
+    comment = st.builds(lambda s, v: f"{s}{v}", st.sampled_from([";", "# ", "  ;"]), values)
+    lines = draw(st.lists(st.one_of(key, key, header, comment, spaces, names)))
+    ends = draw(st.lists(st.sampled_from(["\n", "\r\n"]), min_size=len(lines), max_size=len(lines)))
+    whole = "".join(line + end for line, end in zip(lines, ends, strict=True))
+    return whole if draw(st.booleans()) else whole.rstrip("\r\n")
+
+
+encodings = st.sampled_from(["utf-8", "utf-8-sig", "utf-16"])
+
+
+@given(ini_lines(), encodings, st.data())
+def test_ini_edits_touch_one_line(whole, encoding, data):
+    document = whole.encode(encoding)
+    before = formats.read("ini", document)
+    assert formats.edit("ini", document, [Edit(a, leaf) for a, leaf in before.items()]) == document
+    keyed = [address for address, leaf in before.items() if leaf.type == "text"]
+    assume(keyed)
+    address = data.draw(st.sampled_from(sorted(keyed)))
+    new = data.draw(values)
+    after = formats.edit("ini", document, [Edit(address, text(new))])
+    assert formats.read("ini", after) == before | {address: text(new)}
+    old_lines, new_lines = (d.decode(encoding).splitlines(keepends=True) for d in (document, after))
+    assert len(old_lines) == len(new_lines)
+    assert sum(a != b for a, b in zip(old_lines, new_lines, strict=True)) <= 1
+    if len([a for a in before if tokens(a)[:2] == tokens(address)[:2]]) == 1:
+        removed = formats.edit("ini", document, [Edit(address, None)])
+        left = formats.read("ini", removed)
+        assert (
+            address not in left and {a: v for a, v in before.items() if a != address}.items() <= left.items()
+        )
+
+
+@given(ini_lines(), names, names, values)
+def test_ini_additions_hold_and_keep_every_line(whole, section, key, value):
+    document = whole.encode()
+    before = formats.read("ini", document)
+    address = pointer(section, key)
+    assume(address not in before and pointer(section) not in before)
+    after = formats.edit("ini", document, [Edit(address, text(value))])
+    assert formats.read("ini", after)[address] == text(value)
+    remaining = iter(after.decode().splitlines())
+    assert all(line in remaining for line in whole.splitlines())  # all old lines, in their order
+
+
+plain = st.one_of(
+    st.text(), st.integers(), st.booleans(), st.none(), st.floats(allow_nan=False, allow_infinity=False)
+)
+trees = st.recursive(
+    plain, lambda below: st.one_of(st.lists(below, max_size=4), st.dictionaries(st.text(), below, max_size=4))
+)
+roots = st.dictionaries(st.text(), trees, max_size=5)
+
+
+@given(roots, st.sampled_from([None, 2, "\t"]), st.booleans(), encodings)
+def test_json_is_rebuilt_from_its_settings(tree, indent, ascii_only, encoding):
+    document = json.dumps(tree, indent=indent, ensure_ascii=ascii_only).encode(encoding, "replace")
+    leaves = formats.read("json", document)
+    assert formats.edit("json", document, [Edit(a, leaf) for a, leaf in leaves.items()]) == document
+    rebuilt = formats.edit("json", b"{}", [Edit(a, leaf) for a, leaf in leaves.items()])
+    assert formats.read("json", rebuilt) == leaves
+
+
+@given(roots, st.sampled_from([None, 2]), st.text(), st.data())
+def test_json_edits_touch_one_node(tree, indent, value, data):
+    document = json.dumps(tree, indent=indent).encode()
+    before = formats.read("json", document)
+    # An item of a list that holds lists: the list may become one of plain values, which has no items.
+    in_objects = [a for a in before if not any(token.isdigit() for token in tokens(a))]
+    assume(in_objects)
+    address = data.draw(st.sampled_from(sorted(in_objects)))
+    new = before | {address: text(value)}
+    after = formats.edit("json", document, [Edit(address, new[address])])
+    assert formats.read("json", after) == new
+    assert abs(len(after.splitlines()) - len(document.splitlines())) <= len(document.splitlines())
+    added = formats.edit("json", document, [Edit("/added by a test/deep", text(value))])
+    removed = formats.edit("json", added, [Edit("/added by a test/deep", None)])
+    assert removed == document
+
+
+def test_json_looks_like_its_neighbours():
+    document = b'{\r\n  "a": {\r\n    "x": 1.50\r\n  },\r\n  "list": ["p",  "q"]\r\n}'
+    edits = [
+        Edit("/a/y", Leaf("bool", True)),
+        Edit("/b/z", Leaf("int", "9007199254740993")),
+        Edit("/list", Leaf("list", ["p"])),
+    ]
+    assert formats.edit("json", document, edits) == (
+        b'{\r\n  "a": {\r\n    "x": 1.50,\r\n    "y": true\r\n  },\r\n  "list": ["p"],\r\n  "b": {\r\n'
+        b'    "z": 9007199254740993\r\n  }\r\n}'
+    )
+
+
+def test_json_values_are_exact():
+    leaves = formats.read(
+        "json", b'{"a": 12345678901234567890, "b": 1e400, "c": [], "d": {}, "e": -0.0, "f": [[1]]}'
+    )
+    assert leaves["/a"] == Leaf("int", "12345678901234567890")
+    assert leaves["/b"] == Leaf("float", "1e400")
+    assert (leaves["/c"], leaves["/d"]) == (Leaf("list", []), Leaf("object", {}))
+    assert leaves["/f/0"] == Leaf("list", [1])
+    assert formats.edit("json", b'{"a": [1.0]}', [Edit("/a", Leaf("list", [1, 1.0]))]) == b'{"a": [1, 1.0]}'
+    numbered = {"/n": Leaf("object", {}), "/n/0/x": Leaf("int", 1)}  # not an array
+    assert formats.read("json", b'{"n": {"0": {"x": 1}}}') == numbered
+    assert formats.read("json", b"{}") == {} and formats.read("json", b"[true]") == {"/0": Leaf("bool", True)}
+
+
+def test_ini_dialects():
+    document = "\ufeffbare\ntop=1\n[a b]\n;note\n k = v ; kept\nk=2\nempty=\n[none]\n".encode()
+    assert formats.read("ini", document) == {
+        "//bare": Leaf("null", None),
+        "//top": text("1"),
+        "/a b/k": text("v ; kept"),
+        "/a b/k/2": text("2"),
+        "/a b/empty": text(""),
+        "/none": Leaf("object", {}),
+    }
+    assert formats.read("ini", b"[s]\nk: v=1\nl: C:\\x\n")["/s/k"] == text("v=1")
+    after = formats.edit("ini", document, [Edit("/a b/new", text("n")), Edit("/c/d", text("é"))])
+    assert after.decode() == document.decode().replace("empty=\n", "empty=\nnew=n\n") + "[c]\nd=é\n"
+    assert formats.edit("ini", b"[a]\nx = 1\n\n[b]\ny = 2", [Edit("/b/y", None)]) == b"[a]\nx = 1"
+    latin = "[s]\nname = Möwe\n".encode("latin-1")
+    assert formats.edit("ini", latin, [Edit("/s/name", text("Käfer"))]) == "[s]\nname = Käfer\n".encode(
+        "latin-1"
+    )
+
+
+@pytest.mark.parametrize(
+    ("format", "document", "edit"),
+    [
+        ("ini", b"[s]\nk=1\n", Edit("/s/k", text("two\nlines"))),
+        ("ini", b"[s]\nk=1\n", Edit("/s/k", text(" spaced "))),
+        ("ini", b"[s]\nk=1\n", Edit("/s/k=x", text("1"))),
+        ("ini", b"[s]\nk=1\n", Edit("/s/k", Leaf("int", 1))),
+        ("ini", "[s]\nk=\xe9\n".encode("latin-1"), Edit("/s/k", text("\u4e2d"))),
+        ("json", b'{"a": {"b": 1}}', Edit("/a", text("x"))),
+        ("json", b'{"a": 1}', Edit("/a/b", text("x"))),
+        ("json", b'{"a": [{}]}', Edit("/a/7/x", text("x"))),
+        ("json", b'{"a": 1}', Edit("/a", Leaf("dword", 1))),
+    ],
+)
+def test_what_cannot_be_written_is_refused(format, document, edit):
+    with pytest.raises(NotWritable) as caught:
+        formats.edit(format, document, [edit])
+    assert caught.value.address == edit.address
+
+
+@pytest.mark.parametrize(
+    ("format", "document"),
+    [
+        ("ini", b"[s]\nk=\x00\x01\x02\n"),
+        ("ini", b"[open\nk=1\n"),
+        ("ini", b"= value\n"),
+        ("json", b'{"a": 1'),
+        ("json", b""),
+        ("json", b"17"),
+        ("json", b'{"a": 1, "a": 2}'),
+        ("json", b'{"a": NaN}'),
+        ("json", b"[" * 100_000 + b"]" * 100_000),
+        ("json", b'{"a": "\xff"}'),
+        ("json", b'{"n": ' + b"9" * 5000 + b"}"),
+    ],
+)
+def test_what_breaks_its_format_is_said(format, document):
+    with pytest.raises(DocumentError):
+        formats.read(format, document)
+
+
+@given(st.sampled_from(["ini", "json"]), st.binary(max_size=200))
+def test_no_bytes_crash_a_reader(format, document):
+    try:
+        leaves = formats.read(format, document)
+    except DocumentError:
+        return
+    assert formats.edit(format, document, [Edit(a, leaf) for a, leaf in leaves.items()]) == document

@@ -1,0 +1,232 @@
+"""Profiles: the same settings give the same bytes, and nothing hostile or damaged gets through."""
+
+import io
+import json
+import random
+import zipfile
+
+import jsonschema
+import msgspec
+import pytest
+
+from zinker.jobs.capturing import Live, Selection, capture
+from zinker.model.errors import Damaged, ZinkerError
+from zinker.model.setting import Setting, decode_line, encode_line
+from zinker.profiles.reading import open_profile
+from zinker.profiles.writing import ProfileBuilder, ZipTarget
+from zinker.stores.atomic import PART_SUFFIX
+
+
+def rewrite(source, target, edit=None, add=()):
+    """Copy a profile, changing members on the way."""
+    with zipfile.ZipFile(source) as old, zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as new:
+        for info in old.infolist():
+            data = old.read(info)
+            new.writestr(info, edit(info.filename, data) if edit else data)
+        for info, data in add:
+            new.writestr(info, data)
+    return target
+
+
+@pytest.fixture
+def profile(kept):
+    return kept.path / "shelf/subjects/mosslight/1.zinker"
+
+
+def test_the_same_settings_give_the_same_bytes(garden):
+    setup = garden.setup
+    subject, place = setup.catalogue.find("mosslight"), setup.place("potting-shed")
+
+    def built():
+        file = io.BytesIO()
+        target = ZipTarget(file)
+        builder = ProfileBuilder(target)
+        manifest = capture(setup, place, subject, Selection(subject.part), builder)
+        manifest = manifest.__class__(
+            **{**{f: getattr(manifest, f) for f in manifest.__struct_fields__}, "captured": ""}
+        )
+        builder.finish(manifest)
+        target.close()
+        return file.getvalue()
+
+    assert built() == built()
+    live = Live(setup, place, subject, Selection(subject.part))
+    first = {part.id: part.sha256 for part in live.manifest.parts}
+    garden.spoil()
+    second = {p.id: p.sha256 for p in Live(setup, place, subject, Selection(subject.part)).manifest.parts}
+    assert {id for id in first if first[id] != second[id]} == {"general", "presets", "artwork", "panel"}
+
+
+def test_profile_and_subject_files_follow_their_schemas(kept, pytestconfig):
+    kept("export", "mosslight@1", "--to", "one.zinker")
+    kept("export", "mosslight", "--place", "potting-shed", "--to", "plain")
+    import tomllib
+
+    docs = pytestconfig.rootpath / "docs"
+    for path, loads, schema in (
+        (kept.path / "plain/profile.json", json.loads, "profile.schema.json"),
+        (kept.path / "subjects/mosslight.subject.toml", tomllib.loads, "subject.schema.json"),
+    ):
+        jsonschema.validate(loads(path.read_text()), json.loads((docs / schema).read_text()))
+
+
+def test_published_schemas_are_those_of_the_code(pytestconfig):
+    from zinker.profiles import layout
+    from zinker.subjects import subject
+
+    docs = pytestconfig.rootpath / "docs"
+    assert json.loads((docs / "profile.schema.json").read_text()) == json.loads(
+        msgspec.json.encode(layout.schema())
+    )
+    assert json.loads((docs / "subject.schema.json").read_text()) == json.loads(
+        msgspec.json.encode(subject.schema())
+    )
+
+
+@pytest.mark.parametrize(
+    ("name", "says"),
+    [
+        ("../../evil", "climbs out of its folder"),
+        ("attachments/../../evil", "climbs out of its folder"),
+        ("/etc/evil", "not part of any profile"),
+        ("settings/..\\evil.jsonl", "climbs out of its folder"),
+        ("attachments/short", "not part of any profile"),
+    ],
+)
+def test_names_that_lead_elsewhere_are_refused(kept, profile, name, says):
+    hostile = rewrite(profile, kept.path / "hostile.zinker", add=[(zipfile.ZipInfo(name), b"x")])
+    before = kept.places()
+    done = kept("import", hostile, "--place", "potting-shed", "--yes", code=5)
+    assert says in done.err and "Profile refused" in done.err
+    assert kept.places() == before and not (kept.path.parent / "evil").exists()
+
+
+def test_documents_that_lead_elsewhere_are_left_alone(kept):
+    """A profile with right digests, but with documents named to land outside their part."""
+    kept("export", "mosslight@1", "--to", "good.zinker")
+    import hashlib
+
+    names = ["../../../evil.json", "/evil.json", "a/../../evil.json", "bench\0east.json", "deep/er.json"]
+    lines = [
+        json.dumps([n, "", "document", {"format": "json", "size": 2, "sha256": "0" * 64}])
+        for n in sorted(names)
+    ]
+    part = ("\n".join(lines) + "\n").encode()
+
+    def edit(name, data):
+        if name == "settings/presets.jsonl":
+            return part
+        if name == "profile.json":
+            manifest = json.loads(data)
+            for record in manifest["parts"]:
+                if record["id"] == "presets":
+                    digest = hashlib.sha256(part).hexdigest()
+                    record.update(documents=len(names), settings=0, size=len(part), sha256=digest)
+            return json.dumps(manifest).encode()
+        return data
+
+    hostile = rewrite(kept.path / "good.zinker", kept.path / "hostile.zinker", edit)
+    before = kept.places()
+    done = kept("import", hostile, "--place", "potting-shed", "--part", "presets", "--yes", "--json", code=1)
+    assert {item["document"] for item in done.json["left"]} == set(names)
+    assert kept.places() == before
+
+
+def test_links_twins_and_bombs_are_refused(kept, profile):
+    link = zipfile.ZipInfo("attachments/" + "a" * 64)
+    link.external_attr = 0o120777 << 16
+    twin = zipfile.ZipInfo("profile.json")
+    bomb = zipfile.ZipInfo("settings/bomb.jsonl")
+    bomb.compress_type = zipfile.ZIP_DEFLATED
+    for info, data, says in (
+        (link, b"/etc/passwd", "a link or a device"),
+        (twin, b"{}", "the same name twice"),
+        (bomb, b"\0" * 200_000_000, "a bomb"),
+    ):
+        with pytest.warns(UserWarning) if info is twin else __import__("contextlib").nullcontext():
+            hostile = rewrite(profile, kept.path / "hostile.zinker", add=[(info, data)])
+        assert says in kept("show", hostile, code=5).err
+
+
+def test_a_profile_folder_may_not_hold_links(kept):
+    kept("export", "mosslight", "--place", "potting-shed", "--to", "plain")
+    settings = kept.path / "plain/settings/general.jsonl"
+    settings.rename(kept.path / "elsewhere")
+    settings.symlink_to(kept.path / "elsewhere")
+    assert "a link or a device" in kept("show", "plain", code=5).err
+
+
+def test_a_newer_format_names_who_can_read_it(kept, profile):
+    def edit(name, data):
+        return data.replace(b'"format": 1', b'"format": 9', 1).replace(b"Zinker 0.1.0", b"Zinker 9.4.0")
+
+    newer = rewrite(profile, kept.path / "newer.zinker", edit)
+    assert "It was written by Zinker 9.4.0: use that version" in kept("import", newer, "--yes", code=5).err
+
+
+def test_a_changed_setting_does_not_get_in(kept, profile):
+    before = kept.places()
+    forged = rewrite(profile, kept.path / "forged.zinker", lambda n, d: d.replace(b"19:30", b"03:00"))
+    done = kept("import", forged, "--place", "potting-shed", "--yes", code=5)
+    assert "not those it was written with" in done.err
+    swapped = rewrite(
+        profile, kept.path / "swapped.zinker", lambda n, d: d.replace(b"<title>West", b"<title>Evil")
+    )
+    kept.spoil()
+    spoiled = kept.places()
+    kept("import", swapped, "--place", "potting-shed", "--yes", code=5)
+    assert kept.places() == spoiled != before
+
+
+def test_damage_anywhere_is_found(profile, tmp_path):
+    """Cut off or flipped at any byte, a profile is refused, or is as good as before."""
+    good = profile.read_bytes()
+
+    def content(path):
+        opened = open_profile(path)
+        attachments = []
+        for part in opened.manifest.parts:
+            for line in opened.lines(part.id):
+                setting = decode_line(line)
+                if setting.is_head and setting.value.get("sha256"):
+                    attachments.append(opened.attachment(setting.value["sha256"]).read())
+        return [list(opened.lines(part.id)) for part in opened.manifest.parts], attachments
+
+    expected = content(profile)
+    dice = random.Random(7)
+    for number in range(600):
+        broken = bytearray(good)
+        if number % 3:
+            broken[dice.randrange(len(good))] ^= 1 << dice.randrange(8)
+        else:
+            del broken[dice.randrange(len(good)) :]
+        path = tmp_path / "broken.zinker"
+        path.write_bytes(broken)
+        try:
+            assert content(path) == expected
+        except (Damaged, ZinkerError):
+            continue
+
+
+@pytest.mark.parametrize("data", [b"", b"PK", b"no zip at all" * 100])
+def test_what_is_no_profile_says_so(garden, data):
+    (garden.path / "x.zinker").write_bytes(data)
+    assert "damaged or cut off" in garden("show", "x.zinker", code=5).err
+
+
+@pytest.mark.parametrize("text", ["plain", "\udcff\ud800 lone", "\x1b[31m", 'q"\\/\u2028', "ü中🪴"])
+def test_lines_hold_any_text(text):
+    setting = Setting(text, "/" + text.replace("/", "~1"), "sz", text)
+    line = encode_line(setting)
+    assert b"\n" not in line and decode_line(line) == setting == Setting(*json.loads(line))
+
+
+def test_nothing_in_a_profile_acts_on_the_terminal(kept):
+    text = kept.ini.read_bytes().replace(b"F7", "F7 \u202etext".encode())
+    kept.ini.write_bytes(text)
+    out = kept("compare", "mosslight@1", code=1).out
+    assert "\u202e" not in out and "\\u202e" in out
+
+
+def test_nothing_is_left_behind(kept):
+    assert not list(kept.path.rglob(f"*{PART_SUFFIX}"))

@@ -1,0 +1,13 @@
+"""Writes the JSON Schemas of our own formats into a folder; a test compares them with the code."""
+
+import sys
+from pathlib import Path
+
+import msgspec
+
+from zinker.profiles import layout
+from zinker.subjects import subject
+
+for name, schema in (("profile", layout.schema()), ("subject", subject.schema())):
+    data = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
+    Path(sys.argv[1], f"{name}.schema.json").write_bytes(data)
