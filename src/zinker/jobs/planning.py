@@ -47,6 +47,9 @@ def plan_part(
     What only the place has stays, and so does the setting at `version`, where the application there says
     which one it is. Raises `Damaged` for a source that is not what it says it is.
     """
+    record = source.manifest.part(part.id)
+    if record is None or not record.documents:
+        return PartPlan([], [])
     try:
         home = open_home(place, part)
     except NoHome as error:

@@ -64,6 +64,10 @@ class ZipTarget:
         """Write the directory of members."""
         self._zip.close()
 
+    def abandon(self) -> None:
+        """Write nothing more; otherwise the directory would be written when the object is let go of."""
+        self._zip.fp = None
+
 
 class FolderTarget:
     """A profile folder, as version control holds it; members are replaced one by one, each atomically.
@@ -168,9 +172,11 @@ def profile_file(path: Path) -> Iterator[ProfileBuilder]:
     try:
         with part.open("wb") as file:
             target = ZipTarget(file)
-            builder = ProfileBuilder(target)
-            yield builder
-            target.close()
+            try:
+                yield ProfileBuilder(target)
+                target.close()
+            finally:
+                target.abandon()
             file.flush()
             _sync(file)
         part.replace(path)

@@ -1,0 +1,90 @@
+"""Zinker from a script, as docs/library.md has it, and what the pieces promise."""
+
+import doctest
+import importlib
+import pkgutil
+import re
+
+import pytest
+
+import zinker
+from zinker.jobs import compare, export, import_profile, load_setup, undo
+from zinker.model.crosswalk import between
+from zinker.model.setting import Setting
+from zinker.subjects.toml_check import line_of
+
+
+def test_a_script_does_the_whole_job(garden, monkeypatch):
+    monkeypatch.setenv("ZINKER_HOME", str(garden.home))
+    setup = load_setup()
+    kept = export(setup, "mosslight", place="potting-shed", label="before")
+    assert kept.is_complete and kept.version.reference == "mosslight@1"
+    garden.spoil()
+    found = compare(setup, "mosslight@before")
+    assert {d.word for d in found.differences} == {"changed", "gone"}
+    plans = []
+    outcome = import_profile(
+        setup, "mosslight@before", "potting-shed", approve=lambda plan: plans.append(plan)
+    )
+    assert outcome.state == "declined" and plans[0].count == 6
+    outcome = import_profile(setup, "mosslight@before", "potting-shed")
+    assert outcome.state == "done" and outcome.plan == plans[0]
+    assert undo(setup, outcome.change.number).is_complete
+
+
+def test_the_example_in_the_docs_runs(garden, monkeypatch, pytestconfig, capsys):
+    monkeypatch.setenv("ZINKER_HOME", str(garden.home))
+    (code,) = re.findall(
+        r"```python\n(.*?)```", (pytestconfig.rootpath / "docs/library.md").read_text(), re.S
+    )
+    exec(code, {})  # our own documentation
+    assert "north" in capsys.readouterr().out
+
+
+def test_examples_in_docstrings_hold():
+    tried = 0
+    for module in pkgutil.walk_packages(zinker.__path__, "zinker."):
+        if not module.name.endswith("__main__"):
+            result = doctest.testmod(importlib.import_module(module.name))
+            assert result.failed == 0
+            tried += result.attempted
+    assert tried > 8
+
+
+def test_imports_run_one_way(pytestconfig):
+    """cli -> reports, jobs -> shelf, profiles, subjects, places -> stores -> formats -> model."""
+    order = "model formats stores places subjects profiles shelf jobs reports".split()
+    source = pytestconfig.rootpath / "src/zinker"
+    for path in source.rglob("*.py"):
+        layer = path.relative_to(source).parts[0]
+        if layer not in order:
+            continue
+        for used in re.findall(r"(?:from|import) zinker\.(\w+)", path.read_text()):
+            assert order.index(used) <= order.index(layer), f"{path} imports {used}"
+
+
+@pytest.mark.parametrize(
+    ("value", "translated"),
+    [
+        (r"C:\Users\ivy\x.csv", r"C:\Users\fern\x.csv"),
+        (r"c:\users\IVY", r"C:\Users\fern"),
+        (r"C:\Users\ivy\Documents\a", r"D:\Papers\a"),
+        (r"C:\Users\ivyleaf\x", r"C:\Users\ivyleaf\x"),
+        (r"at C:\Users\ivy", r"at C:\Users\ivy"),
+    ],
+)
+def test_folders_are_translated_where_they_begin_a_text(value, translated):
+    old = {"home": r"C:\Users\ivy", "documents": r"C:\Users\ivy\Documents", "program": r"C:\P"}
+    new = {"home": r"C:\Users\fern", "documents": r"D:\Papers", "program": r"C:\P"}
+    assert between(old, new).translate(Setting("d", "/a", "sz", value)).value == translated
+    assert between(old, new).translate(Setting("d", "/a", "dword", 1)).value == 1
+    unix = between({"home": r"C:\Users\ivy"}, {"home": "/home/ivy"})
+    assert unix.translate(Setting("d", "/a", "text", r"C:\Users\ivy\a\b")).value == "/home/ivy/a/b"
+
+
+def test_lines_of_toml_keys_are_found():
+    text = "a = 1\n[[p]]\nx = 1\n[p.t]\n'k/l' = 2\n[[p]]\nx = 2\n[q.r]\ny = 3\n"
+    assert line_of(text, ["p", 1, "x"]) == 7
+    assert line_of(text, ["p", 0, "t", "k/l"]) == 5
+    assert line_of(text, ["q", "r", "y"]) == 9
+    assert line_of(text, ["p", 1, "missing"]) == 6
