@@ -37,7 +37,7 @@ def killed(number, below, job):
         try:
             job()
             code = 0
-        except BaseException:
+        except BaseException:  # noqa: BLE001
             traceback.print_exc()
         finally:
             os._exit(code)

@@ -53,7 +53,7 @@ def test_examples_in_docstrings_hold():
 
 def test_imports_run_one_way(pytestconfig):
     """cli -> reports, jobs -> shelf, profiles, subjects, places -> stores -> formats -> model."""
-    order = "model formats stores places subjects profiles shelf jobs reports".split()
+    order = ["model", "formats", "stores", "places", "subjects", "profiles", "shelf", "jobs", "reports"]
     source = pytestconfig.rootpath / "src/zinker"
     for path in source.rglob("*.py"):
         layer = path.relative_to(source).parts[0]

@@ -253,7 +253,7 @@ def test_nothing_is_assumed_without_a_terminal(kept):
 def test_every_command_has_help_with_an_example(garden):
     listing = garden("--help").out
     assert len(listing.splitlines()) <= 40
-    for name in "demo subjects places export list show compare import undo".split():
+    for name in ["demo", "subjects", "places", "export", "list", "show", "compare", "import", "undo"]:
         assert re.search(rf"^  {name}  ", listing, re.M)
         assert "Example: zinker" in garden(name, "--help").out
     assert garden("--version").out == "zinker 0.1.0\n"

@@ -1,25 +1,28 @@
 """What all changing commands do: show the plan, ask, run, say what came of it."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import typer
 
 from zinker.cli.output import asker, emit, emit_json, progress_shown, setup_of
-from zinker.jobs.applying import Approve, Outcome
-from zinker.jobs.capturing import Progress
-from zinker.jobs.setup import Setup
-from zinker.model.plan import Plan
 
-Job = Callable[[Setup, Approve, Progress], Outcome]
+if TYPE_CHECKING:
+    from zinker.jobs.applying import Approve, Outcome
+    from zinker.jobs.capturing import Progress
+    from zinker.jobs.setup import Setup
+    from zinker.model.plan import Plan
+
+    Job = Callable[[Setup, Approve, Progress], Outcome]
 
 
-def run_change(ctx: typer.Context, job: Job, refusal: str, yes: bool, json: bool) -> None:
+def run_change(ctx: typer.Context, job: "Job", refusal: str, yes: bool, json: bool) -> None:
     """Run a job that changes a place; ends with 1 if something that was wanted is left undone."""
     from zinker.reports.change import outcome_json, outcome_text, plan_text
 
     setup = setup_of(ctx)
 
-    def show(plan: Plan) -> None:
+    def show(plan: "Plan") -> None:
         if not json:
             subject = setup.catalogue.find(plan.subject)
             emit(lambda width: plan_text(plan, subject, width))

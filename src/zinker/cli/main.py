@@ -10,6 +10,7 @@ from typing import Annotated, Any
 
 import click
 import typer
+from click.shell_completion import CompletionItem
 from typer.core import TyperGroup
 
 import zinker
@@ -45,12 +46,20 @@ class LazyGroup(TyperGroup):
         app.command(cmd_name)(module.command)
         return typer.main.get_command(app)
 
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """Complete a command's name or an option, without importing the commands."""
+        found = [(name, text) for name, (_, text) in COMMANDS.items() if name.startswith(incomplete)]
+        names = [CompletionItem(name, help=text) for name, text in found]
+        return [*names, *click.Command.shell_complete(self, ctx, incomplete)]
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands under their headings, without importing them."""
         groups = dict.fromkeys(group for group, _ in COMMANDS.values())
         for group in groups:
             with formatter.section(group):
-                formatter.write_dl([(name, text) for name, (of, text) in COMMANDS.items() if of == group], 14)
+                formatter.write_dl(
+                    [(f"{name:<9}", text) for name, (of, text) in COMMANDS.items() if of == group]
+                )
 
 
 app = typer.Typer(
@@ -59,7 +68,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     no_args_is_help=True,
     context_settings={"help_option_names": ["--help", "-h"], "max_content_width": 100},
-    epilog="Example: zinker export mosslight; zinker compare mosslight; zinker import mosslight@latest --preview",
+    epilog="Example: zinker export mosslight --label before-update",
 )
 
 

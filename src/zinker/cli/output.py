@@ -10,21 +10,23 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from zinker.jobs.setup import Setup, load_setup
 from zinker.model.errors import Refused
-from zinker.model.plain_json import encode
-from zinker.model.plan import Plan
 
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.text import Text
 
+    from zinker.jobs.setup import Setup
+    from zinker.model.plan import Plan
+
 # A bar that is there for less than a second only flickers.
 PATIENCE = 1.0
 
 
-def setup_of(ctx: typer.Context) -> Setup:
+def setup_of(ctx: typer.Context) -> "Setup":
     """Load the configuration the user chose; what jobs do unasked is said on the error output."""
+    from zinker.jobs.setup import load_setup
+
     chosen: Path | None = ctx.obj
     setup = load_setup(chosen)
     setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)  # noqa: T201
@@ -34,8 +36,13 @@ def setup_of(ctx: typer.Context) -> Setup:
 def console(stderr: bool = False) -> "Console":
     """Return a console that adds nothing of its own; 80 columns where there is no terminal."""
     from rich.console import Console
+    from rich.theme import Theme
+
+    from zinker.reports.lines import FEW_COLOURS, STYLES
 
     own = Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=True)
+    has_few = own.color_system in ("standard", "windows")
+    own.push_theme(Theme(STYLES | FEW_COLOURS if has_few else STYLES))
     if not own.is_terminal and "COLUMNS" not in os.environ:
         own.width = 80
     return own
@@ -50,13 +57,15 @@ def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
 
 def emit_json(value: Any) -> None:
     """Print JSON, exact and indented."""
+    from zinker.model.plain_json import encode
+
     print(encode(value, indent=2).decode(), end="")  # noqa: T201
 
 
-def asker(yes: bool, what: str, show: Callable[[Plan], None]) -> Callable[[Plan], bool]:
+def asker(yes: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:
     """Return what shows a plan and asks for it; without a terminal and without --yes it refuses."""
 
-    def approve(plan: Plan) -> bool:
+    def approve(plan: "Plan") -> bool:
         show(plan)
         if yes:
             return True

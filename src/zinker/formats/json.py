@@ -1,9 +1,9 @@
 """JSON documents (RFC 8259), written back losslessly.
 
-Objects and arrays are walked through to their values, from a root that must be one of them. An array of plain values is one setting of the type
-`list`; an array that holds objects, arrays, or numbers that need care is taken apart item by item. An empty
-object is an `object`, an empty array a `list`, so that neither is lost. An object whose names are all numbers
-has that mark at its own address, too, so that it can be told from an array.
+Objects and arrays are walked through to their values, from a root that must be one of them. An array of plain
+values is one setting of the type `list`; an array that holds objects, arrays, or numbers that need care is taken
+apart item by item. An empty object is an `object`, an empty array a `list`, so that neither is lost. An object
+whose names are all numbers has that mark at its own address, too, so that it can be told from an array.
 """
 
 import json

@@ -201,7 +201,7 @@ class Tree:
 
 def is_index(token: str) -> bool:
     """Tell whether a token can be the number of an item (RFC 6901, section 4)."""
-    return token.isascii() and token.isdigit() and (token == "0" or token[0] != "0")
+    return token.isascii() and token.isdigit() and (len(token) == 1 or token[0] != "0")
 
 
 def _text(value: "_Container | str") -> str:

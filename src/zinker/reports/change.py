@@ -8,7 +8,17 @@ from rich.text import Text
 from zinker.jobs.applying import Outcome
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import PLANNED, file_line, heading, left_out, place_line, plain, setting_lines
+from zinker.reports.lines import (
+    PLANNED,
+    Block,
+    blocks_text,
+    file_line,
+    heading,
+    left_out,
+    place_line,
+    plain,
+    setting_lines,
+)
 from zinker.reports.words import count, visible
 from zinker.subjects.subject import Part, Subject
 
@@ -17,11 +27,7 @@ def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
     """Yield a plan line by line: all that would be written, then what would be left alone."""
     yield heading(plan.title)
     yield plain(f"from: {plan.source}\nto:   {plan.place}")
-    for document in plan.documents:
-        part = subject.find_part(document.part)
-        yield plain("")
-        yield heading(f"{part.name if part else document.part}, {visible(document.document)}")
-        yield from _document(part, document, width)
+    yield from blocks_text(_block(subject.find_part(d.part), d, width) for d in plan.documents)
     yield plain("")
     if plan.translations:
         yield plain("Translated for this place:")
@@ -36,17 +42,19 @@ def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
         yield heading(f"{count(plan.count, 'setting')} in {documents} to be written{alike}.")
 
 
-def _document(part: Part | None, plan: DocumentPlan, width: int) -> Iterator[Text]:
+def _block(part: Part | None, plan: DocumentPlan, width: int) -> Block:
     words = {"create": "new", "remove": "gone"}
+    name = part.name if part else plan.part
+    shown = list(plan.items)
+    lines: list[Text] = []
     if plan.action in words:
         item = plan.items[0] if plan.items else None
         leaf = (item.after or item.before) if item else None
-        yield file_line(words[plan.action], plan.document, len(plan.items), leaf, width)
+        lines.append(file_line(words[plan.action], plan.document, len(plan.items), leaf, width))
         shown = [item for item in plan.items if item.translated is not None]
-    else:
-        shown = list(plan.items)
     for item in shown:
-        yield from setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
+        lines += setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
+    return Block(name, plan.document, lines, is_file=plan.action in words)
 
 
 def _left_text(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Text]:
@@ -73,6 +81,7 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
     missed = sum(1 for item in outcome.left if item.wanted and item not in outcome.plan.left)
     verb = "Imported into" if change.kind == "import" else f"Change {change.undoes} undone at"
     done = count(outcome.plan.count - missed, "setting")
+    yield plain("")
     yield heading(f"{verb} {change.place}: {done} written and read back.")
     yield from _left_text("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
     yield plain(

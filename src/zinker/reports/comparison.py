@@ -1,28 +1,31 @@
 """A comparison as text and as JSON."""
 
 from collections.abc import Iterable, Iterator
-from itertools import groupby
+from itertools import chain, groupby
 from typing import Any
 
 from rich.text import Text
 
 from zinker.jobs.comparing import Comparison
 from zinker.model.difference import Difference
-from zinker.reports.lines import file_line, heading, left_out, place_line, plain, setting_lines
-from zinker.reports.words import count, visible
-from zinker.subjects.subject import Part
+from zinker.reports.lines import (
+    Block,
+    blocks_text,
+    file_line,
+    heading,
+    left_out,
+    place_line,
+    plain,
+    setting_lines,
+)
+from zinker.reports.words import count
 
 
 def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
     """Yield a comparison line by line, part by part, document by document."""
     yield heading(f"{comparison.about.title}")
     yield plain(f"before: {comparison.before}\nafter:  {comparison.after}")
-    for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
-        part = comparison.subject.find_part(part_id) if comparison.subject else None
-        record = next(record for record in comparison.parts if record.id == part_id)
-        yield plain("")
-        yield heading(f"{visible(record.title)}, {visible(document)}")
-        yield from _document(comparison, part, document, list(group), width)
+    yield from blocks_text(_blocks(comparison, width))
     yield plain("")
     if comparison.uncertain:
         yield left_out("Not compared, because it could not be read:")
@@ -34,18 +37,18 @@ def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
     yield heading(summary(comparison))
 
 
-def _document(
-    comparison: Comparison, part: Part | None, document: str, found: list[Difference], width: int
-) -> Iterator[Text]:
-    word = comparison.documents.get((found[0].part, document))
-    if word:
-        leaf = found[0].after or found[0].before
-        yield file_line(word, document, len(found), leaf, width)
-        return
-    for difference in found:
-        yield from setting_lines(
-            difference.word, part, difference.address, difference.before, difference.after, width
-        )
+def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
+    for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
+        part = comparison.subject.find_part(part_id) if comparison.subject else None
+        record = next(record for record in comparison.parts if record.id == part_id)
+        found = list(group)
+        word = comparison.documents.get((part_id, document))
+        if word:
+            line = file_line(word, document, len(found), found[0].after or found[0].before, width)
+            yield Block(record.title, document, [line], is_file=True)
+            continue
+        lines = (setting_lines(d.word, part, d.address, d.before, d.after, width) for d in found)
+        yield Block(record.title, document, list(chain.from_iterable(lines)))
 
 
 def summary(comparison: Comparison) -> str:

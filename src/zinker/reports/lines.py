@@ -1,15 +1,23 @@
 """The look of Zinker's text: headings, a word for what happened, the setting, the value before and after."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
+import msgspec
 from rich.text import Text
 
 from zinker.model.setting import DOCUMENT, WHOLE, Leaf
 from zinker.reports.words import cut, size, title, value, visible
 from zinker.subjects.subject import Part
 
-# Blue, orange and grey are told apart by nearly everybody; the words say the same.
-STYLES = {"new": "bold blue", "changed": "bold dark_orange", "gone": "bold bright_black"}
+# Blue, orange and grey are told apart by nearly everybody; the words say the same. A terminal of 16 colours
+# has no orange, and its yellow cannot be read on white: it is bold alone there.
+STYLES = {
+    "new": "bold blue",
+    "changed": "bold dark_orange",
+    "gone": "bold bright_black",
+    "left": "dark_orange",
+}
+FEW_COLOURS = {"changed": "bold", "left": "bold"}
 # What stands before the old and the new value: of what happened, and of what is planned.
 HAPPENED = ("was", "now")
 PLANNED = ("is", "becomes")
@@ -29,7 +37,7 @@ def plain(text: str) -> Text:
 
 def left_out(text: str) -> Text:
     """Return a line about something that was not done."""
-    return Text(text, style="dark_orange")
+    return Text(text, style="left")
 
 
 def setting_lines(
@@ -43,7 +51,7 @@ def setting_lines(
 ) -> Iterable[Text]:
     """Yield one line for a setting, or up to three where its values do not fit on one."""
     name = title(part, address) if address else "the whole file"
-    first = Text("  ").append(f"{word:<{_WORD}}", style=STYLES[word])
+    first = Text("  ").append(f"{word:<{_WORD}}", style=word)
     same_kind = before is None or after is None or before.type == after.type
     one, other = (_value(leaf, same_kind) for leaf in (before, after))
     phrase = _phrase(word, one, other, verbs)
@@ -75,10 +83,31 @@ def _value(leaf: Leaf | None, same_kind: bool) -> str:
     return value(leaf) if same_kind else f"{value(leaf)} ({leaf.type})"
 
 
+class Block(msgspec.Struct):
+    """What is said of one document: the title of its part, and lines; `is_file` for a single line that names it."""
+
+    part: str
+    document: str
+    lines: list[Text]
+    is_file: bool = False
+
+
+def blocks_text(blocks: Iterable[Block]) -> Iterator[Text]:
+    """Yield blocks under headings; files of one part that follow each other share one."""
+    open_part = ""
+    for block in blocks:
+        if not (block.is_file and block.part == open_part):
+            yield plain("")
+            name = block.part if block.is_file else f"{block.part}, {visible(block.document)}"
+            yield heading(visible(name))
+        open_part = block.part if block.is_file else ""
+        yield from block.lines
+
+
 def file_line(word: str, document: str, settings: int, leaf: Leaf | None, width: int) -> Text:
     """Return the line for a document that is on one side only."""
     of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else f"{settings:,} settings"
-    line = Text("  ").append(f"{word:<{_WORD}}", style=STYLES[word])
+    line = Text("  ").append(f"{word:<{_WORD}}", style=word)
     return line.append(cut(f"file {visible(document)}, {of}", width - 2 - _WORD))
 
 

@@ -32,6 +32,8 @@ def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Ite
 def versions_text(versions: Sequence[Version], width: int) -> Iterator[Text]:
     """Yield the kept versions by subject, newest last, with a word on each that is not an ordinary one."""
     for subject, group in groupby(versions, key=lambda version: version.subject):
+        if subject != versions[0].subject:
+            yield plain("")
         yield heading(subject)
         yield from table(_COLUMNS, [_version_row(version) for version in group], width)
     if not versions:

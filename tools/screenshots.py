@@ -1,0 +1,117 @@
+"""Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb.
+
+Needs the Debian packages xvfb, xterm, imagemagick and fonts-dejavu-core.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from zinker.demo.garden import build, set_running, spoil
+
+COMMAND = Path(sys.executable).with_name("zinker")
+
+
+class Screen:
+    """A virtual screen, and terminals on it that run one command each in the garden."""
+
+    def __init__(self, garden: Path, folder: Path) -> None:
+        self._garden, self._folder = garden, folder
+        read, write = os.pipe()
+        command = ["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"]
+        self._server = subprocess.Popen(command, pass_fds=[write], stderr=subprocess.DEVNULL)
+        os.close(write)
+        with os.fdopen(read) as answer:
+            display = f":{answer.readline().strip()}"
+        own = {key: value for key, value in os.environ.items() if key not in ("NO_COLOR", "COLUMNS")}
+        self._env = {
+            **own,
+            "DISPLAY": display,
+            "ZINKER_HOME": str(garden / "zinker-home"),
+            "LC_ALL": "C.UTF-8",
+            "TERM": "xterm-256color",
+        }
+
+    def shot(self, name: str, *commands: str) -> None:
+        """Run commands one after another in a terminal and take its picture."""
+        done = self._garden / "shot-done"
+        done.unlink(missing_ok=True)
+        script = []
+        for command in commands:
+            script += [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}", command, "echo"]
+        body = "\n".join([*script, f"touch {done}", "sleep 60"])
+        looks = "-tn xterm-256color -bw 0 -b 4 -fs 11 -geometry 141x42+0+0 -bg white -fg black".split()
+        path = f"{COMMAND.parent}:{os.environ['PATH']}"
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", *looks, "-e", "sh", "-c", body],
+            cwd=self._garden,
+            env={**self._env, "PATH": path},
+        )
+        try:
+            for _ in range(300):
+                if done.exists():
+                    break
+                time.sleep(0.1)
+            time.sleep(0.5)
+            picture = self._folder / f"{name}.png"
+            shoot = ["import", "-window", "root", "-depth", "8", str(picture)]
+            subprocess.run(shoot, env=self._env, check=True)
+        finally:
+            terminal.kill()
+            terminal.wait()
+            done.unlink(missing_ok=True)
+        print(picture)
+
+    def close(self) -> None:
+        """Switch the screen off."""
+        self._server.terminate()
+        self._server.wait()
+
+
+def main() -> None:
+    """Take all pictures, in the order of the work."""
+    folder = Path(sys.argv[1]).absolute()
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as temporary:
+        garden = build(Path(temporary, "garden"))
+        screen = Screen(garden, folder)
+        try:
+            screen.shot("help", "zinker --help")
+            screen.shot(
+                "subjects",
+                "zinker subjects --place potting-shed",
+                "zinker subjects mosslight --place potting-shed",
+            )
+            screen.shot(
+                "export",
+                "zinker export mosslight --place potting-shed --label season-start",
+                "zinker export brindlepot --place gate-kiosk",
+            )
+            spoil(garden)
+            screen.shot("compare", "zinker compare mosslight")
+            screen.shot("preview", "zinker import mosslight@season-start --place potting-shed --preview")
+            set_running(garden, True)
+            screen.shot("refusal", "zinker import mosslight@season-start --place potting-shed --yes")
+            set_running(garden, False)
+            screen.shot(
+                "import",
+                "zinker import mosslight@season-start --place potting-shed --part general --yes",
+                "zinker undo --yes",
+                "zinker undo 1 --yes",
+            )
+            screen.shot(
+                "new-machine",
+                "zinker export mosslight@season-start --to stick >/dev/null",
+                "zinker import stick/*.zinker --place glasshouse --yes",
+            )
+            screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
+        finally:
+            screen.close()
+
+
+if __name__ == "__main__":
+    main()
