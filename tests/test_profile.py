@@ -153,7 +153,7 @@ def test_a_profile_folder_may_not_hold_links(kept):
     settings = kept.path / "plain/settings/general.jsonl"
     settings.rename(kept.path / "elsewhere")
     settings.symlink_to(kept.path / "elsewhere")
-    assert "a link or a device" in kept("show", "plain", code=5).err
+    assert "a link or a device" in kept("show", "./plain", code=5).err
 
 
 def test_a_newer_format_names_who_can_read_it(kept, profile):

@@ -44,7 +44,7 @@ class Screen:
         for command in commands:
             script += [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}", command, "echo"]
         body = "\n".join([*script, f"touch {done}", "sleep 60"])
-        looks = "-tn xterm-256color -bw 0 -b 4 -fs 11 -geometry 141x42+0+0 -bg white -fg black".split()
+        looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 11 -geometry 141x42+0+0 -bg white -fg black")
         path = f"{COMMAND.parent}:{os.environ['PATH']}"
         terminal = subprocess.Popen(
             ["xterm", "-fa", "DejaVu Sans Mono", *looks, "-e", "sh", "-c", body],

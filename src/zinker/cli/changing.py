@@ -28,7 +28,7 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str, yes: bool, json: bo
             emit(lambda width: plan_text(plan, subject, width))
 
     with progress_shown() as progress:
-        outcome = job(setup, asker(yes, refusal, show), progress)
+        outcome = job(setup, asker(yes, json, refusal, show), progress)
     if outcome.state in ("previewed", "alike"):
         show(outcome.plan)
     if json:

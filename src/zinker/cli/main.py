@@ -14,7 +14,7 @@ from click.shell_completion import CompletionItem
 from typer.core import TyperGroup
 
 import zinker
-from zinker.model.errors import ZinkerError
+from zinker.model.errors import Refused, ZinkerError, reason
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
@@ -101,7 +101,9 @@ def run() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
-    signal.signal(signal.SIGTERM, _terminated)
+    for name in ("SIGTERM", "SIGHUP"):  # Windows has no SIGHUP
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), _terminated)
     try:
         code = app(standalone_mode=False)
     except click.UsageError as error:
@@ -119,6 +121,10 @@ def run() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         code = 0
+    except OSError as error:
+        then = "Put that right and run this again; whatever was begun is put right then, too."
+        _say(Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then))
+        code = 3
     except Exception:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
         code = _own_mistake()
     sys.exit(code or 0)

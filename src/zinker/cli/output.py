@@ -62,15 +62,15 @@ def emit_json(value: Any) -> None:
     print(encode(value, indent=2).decode(), end="")  # noqa: T201
 
 
-def asker(yes: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:
-    """Return what shows a plan and asks for it; without a terminal and without --yes it refuses."""
+def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:
+    """Return what shows a plan and asks for it; without a terminal, or with --json, only --yes will do."""
 
     def approve(plan: "Plan") -> bool:
         show(plan)
         if yes:
             return True
-        if not sys.stdin.isatty():
-            why = "there is no terminal to ask on, and --yes was not given"
+        if is_quiet or not sys.stdin.isatty():
+            why = "there is nobody to ask, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
         return typer.confirm("Write this?", default=False)
 

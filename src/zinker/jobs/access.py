@@ -7,6 +7,7 @@ from filelock import FileLock, Timeout
 
 from zinker.jobs.recovering import recover
 from zinker.jobs.setup import Setup
+from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
 from zinker.places.place import Place
 from zinker.stores.atomic import make_folders
@@ -24,33 +25,39 @@ def at_place(setup: Setup, name: str, look_only: bool = False) -> Iterator[Place
     """
     place = setup.place(name)
     path = setup.home / "locks" / f"{name}.lock"
+    lock = FileLock(path, timeout=PATIENCE)
     try:
         make_folders(path.parent)
-        with FileLock(path, timeout=PATIENCE):
-            if look_only:
-                tell_cut_off(setup, name)
-            else:
-                recover(setup, place)
-            yield place
+        lock.acquire()
     except Timeout:
         why = f"another run of Zinker has been busy at {name} for {PATIENCE:.0f} seconds"
         raise Refused("Not done", why, "Wait for it to end and run this again.") from None
     except OSError as error:
         why = f"Zinker's own folder {setup.home}: {reason(error)}"
         raise Refused("Not done", why, "Point ZINKER_HOME to a folder that can be written.") from None
+    try:
+        if look_only:
+            _tell([change for change in setup.shelf.changes.open_ones() if change.place == name], setup)
+        else:
+            recover(setup, place)
+        yield place
+    finally:
+        lock.release()
 
 
 def tell_cut_off(setup: Setup, place: str = "") -> None:
     """Say which changes (at a place, or anywhere) were cut off and wait to be put right."""
-    for change in setup.shelf.changes.open_ones():
-        if place in ("", change.place) and not is_held(setup, change.place):
-            setup.notify(
-                f"Change {change.number} at {change.place} was cut off in the middle. The next export, import "
-                f"or undo there puts that right first."
-            )
+    open_ones = [change for change in setup.shelf.changes.open_ones() if place in ("", change.place)]
+    _tell([change for change in open_ones if not _is_held(setup, change.place)], setup)
 
 
-def is_held(setup: Setup, place: str) -> bool:
+def _tell(changes: list[Change], setup: Setup) -> None:
+    for change in changes:
+        what = f"Change {change.number} at {change.place} was cut off in the middle."
+        setup.notify(f"{what} The next export, import or undo there puts that right first.")
+
+
+def _is_held(setup: Setup, place: str) -> bool:
     """Tell whether another run is busy at a place."""
     try:
         with FileLock(setup.home / "locks" / f"{place}.lock", timeout=0):

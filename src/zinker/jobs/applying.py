@@ -94,9 +94,11 @@ def carry_out(
     changes.begin(change, plan.documents)
     try:
         staged = _stage(work, plan.documents)
-    except (OSError, ZinkerError, NotWritable) as error:
+    except BaseException as error:  # also an interrupt: nothing is in its place yet
         changes.close(_ended(change, "taken-back"))
-        why = reason(error) if isinstance(error, OSError) else getattr(error, "why", str(error))
+        if not isinstance(error, OSError | ZinkerError | NotWritable):
+            raise
+        why = reason(error) if isinstance(error, OSError) else error.why
         kind_of = Damaged if isinstance(error, Damaged) else Refused
         raise kind_of(
             f"Not {_past(kind)}", why, "Nothing was changed. Put that right and run it again."
@@ -189,7 +191,7 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
     for plan in documents:
         part, home = work.part(plan), work.home(plan)
         if plan.action == "remove":
-            if plan.document in home.documents():
+            if home.has(plan.document):
                 found.append(LeftAlone(plan.part, plan.document, "", "it is still there"))
             continue
         reading = withholder.withhold(part, home.read(plan.document))

@@ -97,7 +97,7 @@ def _readings(
     except NoHome:
         return  # a subject may have homes that only some kinds of place have
     except (OSError, RegistryError) as error:
-        why = reason(error) if isinstance(error, OSError) else str(error)
+        why = reason(error) if isinstance(error, OSError) else error.why
         problems.append(Problem(part.id, "", "", why))
         return
     for number, document in enumerate(documents):

@@ -3,6 +3,7 @@
 import re
 from pathlib import Path
 
+from zinker.model.errors import Refused
 from zinker.places.place import Place
 from zinker.stores.files import FileHome
 from zinker.stores.registry import RegistryHome
@@ -11,8 +12,11 @@ from zinker.subjects.subject import Part
 Home = FileHome | RegistryHome
 
 
-class NoHome(Exception):
-    """A part has no home at a place; the text says why."""
+class NoHome(Refused):
+    """A part has no home at a place; `why` says the reason."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__("Not reached", why)
 
 
 def open_home(place: Place, part: Part) -> Home:

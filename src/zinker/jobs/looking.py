@@ -129,7 +129,7 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
                 why = "" if documents else "nothing there"
             except (NoHome, OSError, RegistryError) as error:
                 documents, at = [], part.path
-                why = reason(error) if isinstance(error, OSError) else str(error)
+                why = reason(error) if isinstance(error, OSError) else error.why
             parts.append(
                 PartState(part.id, part.name, part.store, at, len(documents), why, part.device_bound)
             )

@@ -21,6 +21,7 @@ from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decod
 from zinker.places.place import Place
 from zinker.stores.files import FileHome, read_bytes
 from zinker.stores.reading import Reading
+from zinker.stores.registry import FORMAT as REGISTRY
 from zinker.subjects.subject import Part
 
 
@@ -53,7 +54,7 @@ def plan_part(
     try:
         home = open_home(place, part)
     except NoHome as error:
-        return PartPlan([], [LeftAlone(part.id, "", "", str(error))])
+        return PartPlan([], [LeftAlone(part.id, "", "", error.why)])
     return _PartPlanner(setup, part, home, selection, live, source, crosswalk, version).plan()
 
 
@@ -102,10 +103,7 @@ class _PartPlanner:
         last = ("", "")
         is_first = True
         for line in self._source.lines(self._part.id):
-            try:
-                setting = decode_line(line)
-            except ValueError as error:
-                raise Damaged("Profile not read", f"part {self._part.id}: {error}") from None
+            setting = decode_line(line)
             if not is_first and setting.key <= last:
                 why = f"the settings of the part {self._part.id} are not in order, or one stands there twice"
                 raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
@@ -121,15 +119,24 @@ class _PartPlanner:
             self._leave(document, "", "the subject has no document of that name here")
         elif document in self._unreadable and document not in self._live_heads:
             self._leave(document, "", f"the one there cannot be read: {self._unreadable[document]}")
+        elif self._is_foreign(document):
+            self._leave(document, "", "the profile holds it in another format than the subject has here")
         elif isinstance(self._home, FileHome):
             self._plan_file(self._home, document, found)
         else:
             items = [item for d in found if (item := self._item(d)) and not self._is_refused(item, document)]
             self._take(DocumentPlan(self._part.id, document, "edit", tuple(items)))
 
+    def _is_foreign(self, document: str) -> bool:
+        """Whether a document was captured in another format than it would be read in here."""
+        source = self._source_heads.get(document)
+        format = source.value.get("format", WHOLE) if source else ""
+        own = self._home.format_of(document) if isinstance(self._home, FileHome) else REGISTRY
+        return format not in (own, WHOLE)
+
     def _plan_file(self, home: FileHome, document: str, found: list[Difference]) -> None:
         live, source = self._live_heads.get(document), self._source_heads.get(document)
-        digest = source.value.get("sha256", "") if source and isinstance(source.value, dict) else ""
+        digest = source.value.get("sha256", "") if source else ""
         if source is None or not digest:
             self._leave(document, "", "the profile does not hold the file itself")
         elif live is not None and not live.value.get("sha256"):

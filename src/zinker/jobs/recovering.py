@@ -2,6 +2,7 @@
 
 import contextlib
 import datetime
+import functools
 from collections.abc import Iterator
 
 import msgspec
@@ -12,7 +13,7 @@ from zinker.jobs.planning import with_result
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.change import Change
-from zinker.model.errors import Damaged, Failed
+from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
 from zinker.model.profile import Snapshot
 from zinker.model.setting import WITHHELD, Leaf, Setting, decode_line
@@ -30,8 +31,16 @@ def recover(setup: Setup, place: Place) -> None:
     The caller holds the place, so that a change that is open is one whose run is dead.
     """
     for change in setup.shelf.changes.open_ones():
-        if change.place == place.name:
+        if change.place != place.name:
+            continue
+        try:
             setup.notify(_recover(setup, place, change))
+        except ZinkerError as error:
+            what = f"Nothing done at {place.name}"
+            why = (
+                f"change {change.number} there was cut off and cannot be put right: {error.why or error.what}"
+            )
+            raise Refused(what, why, error.then or "Put that right and run this again.") from None
 
 
 def _recover(setup: Setup, place: Place, change: Change) -> str:
@@ -100,6 +109,7 @@ def plan_reverse(
     """
     plans: list[DocumentPlan] = []
     left: list[LeftAlone] = []
+    before = functools.cache(lambda part: _settings_by_document(fallback, part))
     for document in documents:
         part = subject.find_part(document.part)
         if part is None:
@@ -107,11 +117,12 @@ def plan_reverse(
                 LeftAlone(document.part, document.document, "", "the subject has no such part any more")
             )
             continue
-        reverse = _Reverse(setup, place, part, document, fallback)
+        old = before(part.id).get(document.document, {})
         try:
+            reverse = _Reverse(setup, place, part, document, fallback, old)
             plan = reverse.plan()
         except NoHome as error:
-            left.append(LeftAlone(document.part, document.document, "", str(error)))
+            left.append(LeftAlone(document.part, document.document, "", error.why))
             continue
         left += reverse.left
         if plan is not None:
@@ -119,16 +130,32 @@ def plan_reverse(
     return plans, left
 
 
+def _settings_by_document(fallback: Snapshot, part: str) -> dict[str, dict[str, Setting]]:
+    found: dict[str, dict[str, Setting]] = {}
+    for line in fallback.lines(part):
+        setting = decode_line(line)
+        # Only the kinds of document and the keys that were empty are of use later.
+        if setting.is_head or setting.type == "key":
+            found.setdefault(setting.document, {})[setting.address] = setting
+    return found
+
+
 class _Reverse:
     """The way back for one document."""
 
     def __init__(
-        self, setup: Setup, place: Place, part: Part, document: DocumentPlan, fallback: Snapshot
+        self,
+        setup: Setup,
+        place: Place,
+        part: Part,
+        document: DocumentPlan,
+        fallback: Snapshot,
+        old: dict[str, Setting],
     ) -> None:
-        self._part, self._done, self._fallback = part, document, fallback
+        self._part, self._done, self._fallback, self._old = part, document, fallback, old
         self._withholder = Withholder(setup.home)
         self._home = open_home(place, part)
-        is_there = document.document in self._home.documents()
+        is_there = self._home.has(document.document)
         self._raw = self._home.read(document.document) if is_there else None
         self._live = self._raw and self._withholder.withhold(part, self._raw)
         self.left: list[LeftAlone] = []
@@ -156,7 +183,7 @@ class _Reverse:
         done = self._done
         items = tuple(PlanItem(item.address, item.after, item.before) for item in done.items)
         if done.expected:
-            head = self._old_settings().get("")
+            head = self._old.get("")
             format = head.value.get("format", "whole") if head else "whole"
             return DocumentPlan(
                 done.part,
@@ -208,17 +235,10 @@ class _Reverse:
         """Yield the keys that were empty before the change put something into them."""
         if self._part.store != "registry":
             return
-        for address, old in self._old_settings().items():
+        for address, old in self._old.items():
             inside = any(item.address.casefold().startswith(address.casefold()) for item in items)
             if old.type == "key" and inside and address.casefold() not in leaves:
                 yield PlanItem(address, None, Leaf(old.type, old.value))
-
-    def _old_settings(self) -> dict[str, Setting]:
-        try:
-            settings = (decode_line(line) for line in self._fallback.lines(self._part.id))
-            return {s.address: s for s in settings if s.document == self._done.document}
-        except ValueError as error:
-            raise Damaged("Fallback not read", str(error)) from None
 
     def _leave(self, address: str, why: str) -> None:
         self.left.append(LeftAlone(self._done.part, self._done.document, address, why))

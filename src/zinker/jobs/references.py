@@ -1,4 +1,7 @@
-"""References: `[place:]subject[/instance][@version]`, or the path of a profile."""
+"""References: `[place:]subject[/instance][@version]`, or the path of a profile.
+
+A bare word is always a subject; a profile folder is written with a slash, as in `./mosslight`.
+"""
 
 import re
 from pathlib import Path
@@ -33,7 +36,8 @@ class Reference(msgspec.Struct, frozen=True):
 def parse_reference(text: str) -> Reference:
     """Take a reference apart; raises `WrongUsage` for what is none."""
     path = Path(text)
-    if text.endswith(SUFFIX) or is_profile(path):
+    looks_like_path = "/" in text or "\\" in text
+    if text.endswith(SUFFIX) or (looks_like_path and is_profile(path)):
         return Reference(text, path=path)
     found = _REFERENCE.fullmatch(text)
     if not found:

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.capturing import Live, Selection, select
+from zinker.jobs.access import tell_cut_off
+from zinker.jobs.capturing import Live, select
 from zinker.jobs.references import Reference
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage
@@ -34,8 +35,7 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
         profile: Profile = open_profile(reference.path)
         name = f"{reference.path.name}, from {profile.manifest.place}"
     else:
-        setup_names = setup.shelf.subjects()
-        if reference.subject not in setup_names:
+        if reference.subject not in setup.shelf.subjects():
             setup.catalogue.find(reference.subject)  # raises for a name nobody knows
         version = setup.shelf.find(reference.subject, reference.version or "latest", reference.place)
         profile = setup.shelf.open(version)
@@ -49,6 +49,7 @@ def live(
     setup: Setup, place: str, subject: Subject, parts: tuple[str, ...] = (), instance: str = ""
 ) -> Iterator[Source]:
     """Read the live settings of a subject at a place."""
+    tell_cut_off(setup, place)
     snapshot = Live(setup, setup.place(place), subject, select(subject, parts, (), instance))
     with contextlib.closing(snapshot):
         yield Source(f"{place} now", snapshot, is_live=True)
@@ -74,8 +75,3 @@ def subject_of(setup: Setup, source: Source) -> Subject | None:
         if source.manifest.subject in setup.catalogue.files():
             raise
         return None
-
-
-def selection_of(subject: Subject, instance: str) -> Selection:
-    """Select everything of a subject, or one instance."""
-    return Selection(subject.part, instance)

@@ -11,7 +11,7 @@ import msgspec
 
 from zinker import formats
 from zinker.formats.leaves import Edit, Leaves
-from zinker.model.address import matches
+from zinker.model.address import matches, pointer, tokens
 from zinker.model.errors import NotWritable, Refused, reason
 from zinker.model.plain_json import encode
 from zinker.model.setting import WHOLE, WITHHELD, Leaf
@@ -23,8 +23,18 @@ _EMPTY = {"text": Leaf("text", ""), "list": Leaf("list", [])}
 
 
 def is_secret(part: Part, address: str) -> bool:
-    """Tell whether the subject marks an address as secret."""
-    return any(matches(pattern, address) for pattern in part.secret)
+    """Tell whether the subject marks an address, or one above it, as secret."""
+    if not part.secret:
+        return False
+    path = tokens(address)
+    above = [pointer(*path[:depth]) for depth in range(1, len(path) + 1)]
+    return any(matches(pattern, upper) for pattern in part.secret for upper in above)
+
+
+def _holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
+    """Tell whether a leaf is secret, or is a list with an item that is."""
+    items = range(len(leaf.value)) if leaf.type == "list" else ()
+    return is_secret(part, address) or any(is_secret(part, f"{address}/{item}") for item in items)
 
 
 class Withholder:
@@ -44,7 +54,9 @@ class Withholder:
         if reading.format == WHOLE and reading.troubles:
             why = f"{reading.troubles[0].why}; it may hold a secret, so it is not carried whole"
             return Reading(reading.document, "", troubles=(Trouble("", why),))
-        secret = {a: leaf for a, leaf in reading.leaves.items() if is_secret(part, a) and leaf.value}
+        secret = {
+            a: leaf for a, leaf in reading.leaves.items() if leaf.value and _holds_secret(part, a, leaf)
+        }
         if not secret:
             return reading
         leaves = {**reading.leaves, **{address: self._mark(leaf) for address, leaf in secret.items()}}

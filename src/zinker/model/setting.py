@@ -8,9 +8,12 @@ type `document` (it was read into settings) or `whole` (it is carried as it is),
 import base64
 import json
 import re
+from types import NoneType
 from typing import Any, Final
 
 import msgspec
+
+from zinker.model.errors import Damaged
 
 # Integers beyond this are written as decimal text: most readers of JSON round them (RFC 7493, section 2.2).
 LARGEST_PLAIN_INTEGER: Final = 2**53 - 1
@@ -18,6 +21,24 @@ LARGEST_PLAIN_INTEGER: Final = 2**53 - 1
 DOCUMENT: Final = "document"
 WHOLE: Final = "whole"
 WITHHELD: Final = "withheld"
+
+# The forms that the values of a type have in JSON, where that is all there is to say about them.
+_JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
+    "text": (str,),
+    "date": (str,),
+    "sz": (str,),
+    "expand_sz": (str,),
+    "link": (str,),
+    "float": (float, int, str),
+    "bool": (bool,),
+    "null": (NoneType,),
+    "key": (NoneType,),
+    "list": (list,),
+    "object": (dict,),
+    WITHHELD: (dict,),
+}
+_INTEGERS: Final = frozenset({"int", "dword", "qword"})
+_BYTES: Final = frozenset({"bytes", "binary", "none"})
 
 _SURROGATE = re.compile("[\ud800-\udfff]")
 
@@ -64,19 +85,48 @@ def encode_line(setting: Setting) -> bytes:
 
 
 def decode_line(line: bytes) -> Setting:
-    """Decode one line.
+    """Decode one line; raises `Damaged` if it is not a setting whose value fits its type."""
+    try:
+        setting = _decode(line)
+        is_sound = _is_sound(setting)
+    except (ValueError, TypeError, RecursionError):
+        is_sound = False
+    if not is_sound:
+        why = f"it holds a line that is no setting: {line[:60].decode(errors='replace')!a}"
+        raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
+    return setting
 
-    Raises `ValueError` if it is not a setting.
-    """
+
+def _decode(line: bytes) -> Setting:
     try:
         return _decoder.decode(line)
-    except msgspec.ValidationError as error:
-        raise ValueError(str(error)) from None
+    except msgspec.ValidationError:
+        raise
     except msgspec.DecodeError:
-        fields = json.loads(line)
-        if not (isinstance(fields, list) and len(fields) == 4 and all(type(f) is str for f in fields[:3])):
-            raise ValueError("not a setting: document, address, type and value are needed") from None
-        return Setting(*fields)
+        return msgspec.convert(json.loads(line), Setting)
+
+
+def _is_sound(setting: Setting) -> bool:
+    kind, value = setting.type, setting.value
+    if setting.address and not setting.address.startswith("/"):
+        return False
+    if kind in _JSON_FORM:
+        return type(value) in _JSON_FORM[kind]
+    if kind in _INTEGERS:
+        return type(value) is int or (type(value) is str and value.lstrip("-").isdecimal())
+    if kind in _BYTES or kind.startswith("registry:"):
+        return type(value) is str and base64.b64decode(value, validate=True) is not None
+    if kind == "multi_sz":
+        return type(value) is list and all(type(item) is str for item in value)
+    return kind in (DOCUMENT, WHOLE) and not setting.address and _is_content(value)
+
+
+def _is_content(value: Any) -> bool:
+    if type(value) is not dict or not set(value) <= {"format", "size", "sha256"}:
+        return False
+    digest, format = value.get("sha256", ""), value.get("format", "")
+    is_digest = type(digest) is str and re.fullmatch("([0-9a-f]{64})?", digest, re.ASCII) is not None
+    return is_digest and type(format) is str and type(value.get("size", 0)) is int
 
 
 def plain_int(number: int) -> int | str:

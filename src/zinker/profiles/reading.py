@@ -1,5 +1,6 @@
 """Reading profiles. A profile may come from a stranger: every name, size and digest is checked."""
 
+import datetime
 import hashlib
 import os
 import stat
@@ -33,10 +34,6 @@ _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError)
 
 class Container(Protocol):
     """The members of a profile, checked by name and kind."""
-
-    def size(self, name: str) -> int:
-        """Return the size of a member in bytes; raises `KeyError`."""
-        ...
 
     def open(self, name: str) -> IO[bytes]:
         """Open a member; raises `KeyError` and `OSError`."""
@@ -78,13 +75,6 @@ class Profile:
         """Open a whole file; its digest has been checked when its end has been read."""
         return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
 
-    def attachment_size(self, sha256: str) -> int:
-        """Return the size of a whole file in bytes."""
-        try:
-            return self._container.size(attachment_member(sha256))
-        except KeyError:
-            raise self._damaged(f"{attachment_member(sha256)} is missing") from None
-
     def close(self) -> None:
         """Let go of the file."""
         self._container.close()
@@ -99,6 +89,8 @@ class Profile:
         return line
 
     def _open(self, name: str) -> IO[bytes]:
+        if not is_member(name):
+            raise self._damaged(f"it names an attachment {name[:80]!a}, which no profile can have")
         try:
             return self._container.open(name)
         except KeyError:
@@ -118,6 +110,7 @@ class Profile:
             loose = decode(data, dict)
             self._check_format(loose)
             manifest = msgspec.convert(loose, Manifest)
+            datetime.datetime.fromisoformat(manifest.captured)
         except (ValueError, RecursionError) as error:
             raise self._damaged(f"{MANIFEST} is not a profile's: {error}") from None
         for part in manifest.parts:
@@ -227,9 +220,6 @@ class _ZipFile:
         if member.filename == MANIFEST and member.file_size > LARGEST_MANIFEST:
             raise _hostile(path, f"has a {MANIFEST} of {member.file_size:,} bytes")
 
-    def size(self, name: str) -> int:
-        return self._zip.getinfo(name).file_size
-
     def open(self, name: str) -> IO[bytes]:
         return self._zip.open(name)
 
@@ -243,7 +233,7 @@ class _Folder:
     def __init__(self, path: Path) -> None:
         self._path = path
 
-    def size(self, name: str) -> int:
+    def _check(self, name: str) -> None:
         path = self._path / name
         try:
             looks = path.lstat()
@@ -254,10 +244,9 @@ class _Folder:
             raise _hostile(self._path, f"holds {name}, which is not a file but a link or a device")
         if name == MANIFEST and looks.st_size > LARGEST_MANIFEST:
             raise _hostile(self._path, f"has a {MANIFEST} of {looks.st_size:,} bytes")
-        return looks.st_size
 
     def open(self, name: str) -> IO[bytes]:
-        self.size(name)
+        self._check(name)
         flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_BINARY", 0)
         return os.fdopen(os.open(self._path / name, flags), "rb")
 

@@ -3,6 +3,7 @@
 import contextlib
 import hashlib
 import io
+import os
 import shutil
 import tempfile
 import zipfile
@@ -12,7 +13,7 @@ from typing import IO, Protocol
 
 import msgspec
 
-from zinker.model.errors import Damaged, Refused
+from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import Leaf, Setting, encode_line
 from zinker.profiles.layout import (
@@ -135,7 +136,7 @@ class ProfileBuilder:
         )
         if content is not None and content.sha256 not in self._attached:
             self._attached.add(content.sha256)
-            with content.open() as stream:
+            with _opened(head.document, content) as stream:
                 self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
 
     def _write(self, spool: IO[bytes], setting: Setting) -> None:
@@ -205,9 +206,17 @@ def copy_profile(source: Path, target: Path) -> None:
     write_file(target, source.read_bytes())
 
 
+def _opened(document: str, content: Content) -> IO[bytes]:
+    try:
+        return content.open()
+    except OSError as error:
+        then = "It was there a moment ago. Run this again."
+        raise Refused("Not captured", f"{document}: {reason(error)}", then) from None
+
+
 def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:
     digest = hashlib.sha256()
-    while chunk := stream.read(CHUNK):
+    while chunk := _piece(name, stream):
         digest.update(chunk)
         sink.write(chunk)
     if digest.hexdigest() != sha256:
@@ -217,7 +226,12 @@ def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:
         raise Damaged("Not written", f"{name} does not have the digest it should have")
 
 
-def _sync(file: IO[bytes]) -> None:
-    import os
+def _piece(name: str, stream: IO[bytes]) -> bytes:
+    try:
+        return stream.read(CHUNK)
+    except OSError as error:
+        raise Refused("Not captured", f"{getattr(stream, 'name', name)}: {reason(error)}") from None
 
+
+def _sync(file: IO[bytes]) -> None:
     os.fsync(file.fileno())

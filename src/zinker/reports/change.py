@@ -26,7 +26,7 @@ from zinker.subjects.subject import Part, Subject
 def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
     """Yield a plan line by line: all that would be written, then what would be left alone."""
     yield heading(plan.title)
-    yield plain(f"from: {plan.source}\nto:   {plan.place}")
+    yield plain(f"from: {visible(plan.source)}\nto:   {plan.place}")
     yield from blocks_text(_block(subject.find_part(d.part), d, width) for d in plan.documents)
     yield plain("")
     if plan.translations:

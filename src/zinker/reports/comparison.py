@@ -18,13 +18,13 @@ from zinker.reports.lines import (
     plain,
     setting_lines,
 )
-from zinker.reports.words import count
+from zinker.reports.words import count, visible
 
 
 def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
     """Yield a comparison line by line, part by part, document by document."""
-    yield heading(f"{comparison.about.title}")
-    yield plain(f"before: {comparison.before}\nafter:  {comparison.after}")
+    yield heading(visible(comparison.about.title))
+    yield plain(f"before: {visible(comparison.before)}\nafter:  {visible(comparison.after)}")
     yield from blocks_text(_blocks(comparison, width))
     yield plain("")
     if comparison.uncertain:

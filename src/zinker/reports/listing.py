@@ -48,7 +48,15 @@ def _version_row(version: Version) -> Sequence[str]:
     fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
     named = ": ".join(visible(text) for text in (about.label, fallback or about.note) if text)
     settings = f"{about.settings:,}"
-    return number, when(about.captured), age(about.captured), about.place, settings, size(version.size), named
+    return (
+        number,
+        when(about.captured),
+        age(about.captured),
+        visible(about.place),
+        settings,
+        size(version.size),
+        named,
+    )
 
 
 def version_json(version: Version) -> dict[str, Any]:
@@ -66,7 +74,7 @@ def export_text(exported: Exported, subject: Subject | None, width: int) -> Iter
     """Yield what an export took, and what it could not take."""
     about = exported.manifest
     where = exported.version.reference if exported.version else str(exported.path)
-    version = f" {about.application_version}" if about.application_version else ""
+    version = f" {visible(about.application_version)}" if about.application_version else ""
     yield heading(f"Kept as {where}")
     yield plain(f"{about.title}{version} at {about.place}, {when(about.captured)}")
     yield from parts_text(about, width)
@@ -102,7 +110,7 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
     about = shown.manifest
     version = f" {about.application_version}" if about.application_version else ""
     yield heading(f"{visible(about.title)}{visible(version)}")
-    yield plain(f"{shown.name}, {when(about.captured)}")
+    yield plain(f"{visible(shown.name)}, {when(about.captured)}")
     for (part_id, document), group in groupby(shown.settings, key=lambda s: (s[0], s[1].document)):
         part = shown.subject.find_part(part_id) if shown.subject else None
         record = about.part(part_id)

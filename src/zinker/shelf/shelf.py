@@ -73,11 +73,15 @@ class Shelf:
         if which.isdecimal():
             versions = [self._version(subject, int(which))] if int(which) in self._numbers(subject) else []
             return self._only(versions, subject, which, place)
-        versions = [v for v in self.versions(subject) if v.manifest and not v.manifest.fallback_of]
+        known = self.versions(subject)
+        versions = [v for v in known if v.manifest and not v.manifest.fallback_of]
         if place:
             versions = [v for v in versions if v.manifest and v.manifest.place == place]
         if which == "latest":
-            return self._only(versions[-1:], subject, which, place)
+            # A damaged one may be the one that is meant; an older one is never taken for it unsaid.
+            newest = versions[-1].number if versions else 0
+            damaged = [v for v in known if v.manifest is None and v.number > newest]
+            return self._only(damaged[-1:] or versions[-1:], subject, which, place)
         labelled = [v for v in versions if v.manifest and v.manifest.label == which]
         if not labelled:
             with contextlib.suppress(ValueError):
@@ -197,7 +201,11 @@ class Shelf:
             raise WrongUsage(f"No {subject}@{which}", why, then)
         version = versions[0]
         if version.manifest is None:
-            raise Damaged("Profile not read", version.problem, "Use another version.")
+            raise Damaged(
+                "Profile not read",
+                version.problem,
+                f"Name the version you mean; `zinker list {subject}` shows them.",
+            )
         if place and version.manifest.place != place:
             why = f"it was taken at {version.manifest.place}, not at {place}"
             raise WrongUsage(f"No {place}:{subject}@{which}", why, f"`zinker list {subject}` shows all.")

@@ -47,9 +47,13 @@ class FileHome:
         """
         if not _WILD.search(self.pattern):
             path = self.base / self.pattern
-            return [self.pattern] if path.exists() or path.is_symlink() else []
+            return [self.pattern] if os.path.lexists(path) else []
         expression = _expression(self.pattern)
         return sorted(name for name in _walk(self.base) if expression.fullmatch(name))
+
+    def has(self, document: str) -> bool:
+        """Tell whether there is a document of that name."""
+        return os.path.lexists(self.base / document)
 
     def fits(self, document: str) -> bool:
         """Tell whether a name is one that this part could have; the names in a profile are hostile."""
@@ -67,6 +71,10 @@ class FileHome:
         found = _expression(self.pattern).fullmatch(document)
         return found.groupdict().get("instance", "") if found else ""
 
+    def format_of(self, document: str) -> str:
+        """Return the format a document is read in."""
+        return self.format or formats.guess(document)
+
     def path(self, document: str) -> Path:
         """Return the path of a document. A part of one file may be kept elsewhere through a link."""
         path = self.base / document
@@ -83,7 +91,7 @@ class FileHome:
     def read(self, document: str) -> Reading:
         """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
         path = self.path(document)
-        format = self.format or formats.guess(document)
+        format = self.format_of(document)
         try:
             if not stat.S_ISREG(path.stat().st_mode):
                 return Reading(document, "", troubles=(Trouble("", "it is not a file"),))

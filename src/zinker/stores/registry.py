@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.address import pointer, tokens
-from zinker.model.errors import NotWritable
+from zinker.model.errors import NotWritable, Refused
 from zinker.model.setting import Leaf
 from zinker.stores.reading import Reading, Trouble
 
@@ -26,8 +26,11 @@ ROOTS = (
 TYPES = ("sz", "expand_sz", "multi_sz", "dword", "qword", "binary", "none", "link")
 
 
-class RegistryError(Exception):
-    """The registry refused something; the text says why, in plain words."""
+class RegistryError(Refused):
+    """The registry refused something; `why` says it in plain words."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__("Not done in the registry", why)
 
 
 class Registry(Protocol):
@@ -83,6 +86,10 @@ class RegistryHome:
     def documents(self) -> list[str]:
         """Return the branch, if it is there; raises `RegistryError`."""
         return [self.branch] if self.registry.exists(self.branch) else []
+
+    def has(self, document: str) -> bool:
+        """Tell whether the branch is there; raises `RegistryError`."""
+        return self.registry.exists(document)
 
     def fits(self, document: str) -> bool:
         """Tell whether a name is this branch's."""
@@ -168,4 +175,4 @@ class RegistryHome:
 
 
 def _why(error: Exception) -> str:
-    return "it is not there any more" if isinstance(error, KeyError) else str(error)
+    return error.why if isinstance(error, RegistryError) else "it is not there any more"
