@@ -95,7 +95,14 @@ def main() -> None:
             screen.shot("compare", "zinker compare mosslight")
             screen.shot("preview", "zinker import mosslight@season-start --place potting-shed --preview")
             set_running(garden, True)
-            screen.shot("refusal", "zinker import mosslight@season-start --place potting-shed --yes")
+            screen.shot(
+                "refusal",
+                "zinker import mosslight@season-start --place potting-shed --yes",
+                "zinker import mosslight@season-start --place potting-shed --while-running < /dev/null | tail -1",
+                "zinker export moslight",
+                "zinker show mosslight@winter",
+                "head -c 2000 shelf/subjects/mosslight/1.zinker > half.zinker; zinker import half.zinker",
+            )
             set_running(garden, False)
             screen.shot(
                 "import",

@@ -6,8 +6,8 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, progress_shown, setup_of
-from zinker.model.errors import WrongUsage
+from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
+from zinker.model.errors import ZinkerError
 
 
 def command(
@@ -37,29 +37,22 @@ def command(
     from zinker.reports.listing import export_text
 
     setup = setup_of(ctx)
-    is_complete = True
-    results = []
+    chosen = (tuple(part or ()), tuple(without or ()), label, note, to, replace)
+    codes, results = {0}, []
     for name in subjects:
-        with progress_shown() as progress:
+        try:
             if "@" in name:
-                if to is None:
-                    why = f"{name} is kept already; --to says where a copy of it is to go"
-                    raise WrongUsage("Not exported", why, "Add --to.")
                 done = export_version(setup, name, to, replace)
             else:
-                done = export(
-                    setup,
-                    name,
-                    place,
-                    tuple(part or ()),
-                    tuple(without or ()),
-                    label,
-                    note,
-                    to,
-                    replace,
-                    progress,
-                )
-        is_complete &= done.is_complete
+                with progress_shown() as progress:
+                    done = export(setup, name, place, *chosen, progress)
+        except ZinkerError as error:
+            if len(subjects) == 1:
+                raise
+            say(error)  # the others are captured all the same
+            codes.add(error.exit_code)
+            continue
+        codes.add(0 if done.is_complete else 1)
         if json:
             reference = done.version.reference if done.version else ""
             results.append({"reference": reference, "path": str(done.path or ""), "profile": done.manifest})
@@ -68,5 +61,5 @@ def command(
         emit(lambda width, done=done, described=described: export_text(done, described, width))  # type: ignore[misc]
     if json:
         emit_json(results)
-    if not is_complete:
-        raise typer.Exit(1)
+    if max(codes):
+        raise typer.Exit(max(codes))

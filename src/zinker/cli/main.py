@@ -116,14 +116,14 @@ def run() -> None:
         print("\nInterrupted: nothing is left half-done.", file=sys.stderr)  # noqa: T201
         code = 3
     except ZinkerError as error:
-        _say(error)
+        _end(error)
         code = error.exit_code
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         code = 0
     except OSError as error:
         then = "Put that right and run this again; whatever was begun is put right then, too."
-        _say(Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then))
+        _end(Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then))
         code = 3
     except Exception:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
         code = _own_mistake()
@@ -134,14 +134,12 @@ def _terminated(number: int, frame: Any) -> None:
     raise KeyboardInterrupt
 
 
-def _say(error: ZinkerError) -> None:
+def _end(error: ZinkerError) -> None:
+    from zinker.cli.output import emit_json, say
+
     if "--json" in sys.argv:
-        from zinker.cli.output import emit_json
-
         emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
-    from zinker.reports.words import visible
-
-    print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)  # noqa: T201
+    say(error)
 
 
 def _own_mistake() -> int:

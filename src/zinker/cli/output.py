@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from zinker.model.errors import Refused
+from zinker.model.errors import Refused, ZinkerError
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -60,6 +60,13 @@ def emit_json(value: Any) -> None:
     from zinker.model.plain_json import encode
 
     print(encode(value, indent=2).decode(), end="")  # noqa: T201
+
+
+def say(error: ZinkerError) -> None:
+    """Print an error in words."""
+    from zinker.reports.words import visible
+
+    print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)  # noqa: T201
 
 
 def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:

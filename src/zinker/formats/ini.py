@@ -8,8 +8,9 @@ The delimiter is `=`, or `:` in a file where more lines have that one first.
 """
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import chain
 
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.text import Text, decode, line_end, lines
@@ -22,7 +23,7 @@ _EMPTY_SECTION = Leaf("object", {})
 _NO_VALUE = Leaf("null", None)
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Line:
     """One line; `value` is where its value stands in `raw`, or None for a key without one."""
 
@@ -31,6 +32,8 @@ class _Line:
     key: str | None = None
     value: tuple[int, int] | None = None
     is_header: bool = False
+    is_dropped: bool = False
+    after: list["_Line"] = field(default_factory=list)  # lines added behind this one
 
     @property
     def is_blank(self) -> bool:
@@ -50,31 +53,47 @@ def edit(data: bytes, edits: Sequence[Edit]) -> bytes:
     file = _File(decode(data))
     for change in edits:
         file.make(change)
-    return file.encode([change.address for change in edits])
+    return file.encode(edits[0].address if edits else "")
 
 
 class _File:
-    """The lines of one file, in order."""
+    """The lines of one file. Edits mark lines and hang new ones behind them; `encode` puts it all together."""
 
     def __init__(self, text: Text) -> None:
         self._text = text
         raw = lines(text.characters)
         self._delimiter = _delimiter(raw)
-        self._lines = list(_parse(raw, self._delimiter))
+        self._top = _Line("")  # stands before everything, and is never written
+        self._lines = [self._top, *_parse(raw, self._delimiter)]
+        self._added: list[_Line] = []  # sections added at the end
         ends = [line_end(line) for line in raw]
         self._end = max(("\n", "\r\n", "\r"), key=ends.count)
-        self._addresses: dict[str, _Line] | None = None
+        self._is_open = bool(raw) and not ends[-1]  # the last line has no line end
+        pairs = zip(self._lines[1:], self._lines[2:], strict=False)
+        self._is_spaced = any(line.is_blank and after.is_header for line, after in pairs)
+        self._addresses: dict[str, _Line] = {}
+        self._sections: dict[str, list[_Line]] = {"": [self._top]}
+        for line in self._lines[1:]:
+            self._sections.setdefault(line.section, []).append(line)
+        self._number()
 
     def leaves(self) -> Leaves:
-        found = {address: line.leaf() for address, line in self._by_address().items()}
+        found = {address: line.leaf() for address, line in self._addresses.items()}
         with_keys = {line.section for line in self._lines if line.key is not None}
         for line in self._lines:
             if line.is_header and line.section not in with_keys:
                 found[pointer(line.section)] = _EMPTY_SECTION
         return found
 
-    def encode(self, addresses: Iterable[str]) -> bytes:
-        return self._text.encode("".join(line.raw for line in self._lines), next(iter(addresses), ""))
+    def encode(self, address: str) -> bytes:
+        written = [line for line in self._in_order() if not line.is_dropped]
+        for line in written[:-1]:
+            line.raw += "" if line_end(line.raw) else self._end
+        if written and self._is_open:
+            written[-1].raw = written[-1].raw.rstrip("\r\n")
+        elif written and not line_end(written[-1].raw):
+            written[-1].raw += self._end
+        return self._text.encode("".join(line.raw for line in written), address)
 
     def make(self, change: Edit) -> None:
         path = tokens(change.address)
@@ -87,111 +106,91 @@ class _File:
         else:
             raise NotWritable(change.address, "an INI file has sections and keys only")
 
-    def _by_address(self) -> dict[str, _Line]:
-        if self._addresses is None:
-            self._addresses = {}
-            count: dict[tuple[str, str], int] = {}
-            for line in self._lines:
-                if line.key is not None:
-                    place = (line.section, line.key)
-                    count[place] = nth = count.get(place, 0) + 1
-                    address = pointer(*place) if nth == 1 else pointer(*place, str(nth))
-                    self._addresses[address] = line
-        return self._addresses
+    def _in_order(self) -> Iterator[_Line]:
+        for line in (*self._lines, *self._added):
+            if line is not self._top:
+                yield line
+            yield from line.after
+
+    def _number(self) -> None:
+        """Give every key its address; the second of the same name in a section gets a 2, and so on."""
+        self._addresses.clear()
+        count: dict[tuple[str, str], int] = {}
+        for line in self._in_order():
+            if line.key is not None and not line.is_dropped:
+                place = (line.section, line.key)
+                count[place] = nth = count.get(place, 0) + 1
+                self._addresses[pointer(*place) if nth == 1 else pointer(*place, str(nth))] = line
 
     def _make_section(self, section: str, change: Edit) -> None:
-        headers = [line for line in self._lines if line.is_header and line.section == section]
         if change.leaf is None:
-            for header in headers:
-                self._drop_empty_section(header.section)
-        elif not headers:
+            self._drop_empty_section(section)
+        elif not any(line.is_header and not line.is_dropped for line in self._sections.get(section, ())):
             self._add_section(section)
 
     def _set(self, path: tuple[str, ...], address: str, value: str | None) -> None:
-        line = self._by_address().get(address)
+        line = self._addresses.get(address)
         if line is None:
-            self._insert(path[0], path[1], value)
+            self._insert(path[0], path[1], address, value)
         elif value is None:
             if line.value is not None:
                 raise NotWritable(address, "its value cannot be taken away without the key")
         elif line.value is None:
-            self._give_value(line, value)
+            bare, end = line.raw.rstrip("\r\n"), line_end(line.raw)
+            bare = bare.rstrip() + self._delimiter
+            line.raw, line.value = bare + value + end, (len(bare), len(bare) + len(value))
         else:
-            start, end = line.value
-            if start == end and value and re.search(r"[ \t][=:]\Z", line.raw[:start]):
-                line.raw = f"{line.raw[:start]} {line.raw[end:]}"  # `key =` becomes `key = value`
-                start = end = start + 1
-            line.raw = line.raw[:start] + value + line.raw[end:]
+            start, stop = line.value
+            if start == stop and value and re.search(r"[ \t][=:]\Z", line.raw[:start]):
+                line.raw = f"{line.raw[:start]} {line.raw[stop:]}"  # `key =` becomes `key = value`
+                start = stop = start + 1
+            line.raw = line.raw[:start] + value + line.raw[stop:]
             line.value = (start, start + len(value))
 
-    def _give_value(self, line: _Line, value: str) -> None:
-        bare, end = line.raw.rstrip("\r\n"), line_end(line.raw)
-        bare = bare.rstrip() + self._delimiter
-        line.raw, line.value = bare + value + end, (len(bare), len(bare) + len(value))
-
     def _remove(self, address: str) -> None:
-        line = self._by_address().get(address)
-        if line is None:
+        line = self._addresses.pop(address, None)
+        if line is None or line.key is None:
             raise NotWritable(address, "it is not there")
-        self._delete(line)
-        if not any(other.section == line.section and other.key is not None for other in self._lines):
+        line.is_dropped = True
+        if f"{pointer(line.section, line.key)}/2" in self._addresses:
+            self._number()
+        if not any(other.key is not None and not other.is_dropped for other in self._sections[line.section]):
             self._drop_empty_section(line.section)
 
     def _drop_empty_section(self, section: str) -> None:
-        """Remove the header, and one blank line with it, of a section that holds nothing, not even comments."""
-        block = [line for line in self._lines if line.section == section and not line.is_blank]
+        """Remove the header, and one blank line with it, of a section that holds nothing but blank lines."""
+        block = [
+            line for line in self._sections.get(section, ()) if not line.is_dropped and not line.is_blank
+        ]
         if any(not line.is_header for line in block):
             return
         for header in block:
-            at = self._index(header)
-            if at and self._lines[at - 1].is_blank:
-                self._delete(self._lines[at - 1])
-            self._delete(header)
+            header.is_dropped = True
+            before = self._lines[self._lines.index(header) - 1]
+            before.is_dropped = before.is_dropped or before.is_blank
 
-    def _delete(self, line: _Line) -> None:
-        at = self._index(line)
-        del self._lines[at]
-        if at and at == len(self._lines) and not line_end(line.raw):
-            last = self._lines[-1]  # the file had no last line end, and so it stays
-            last.raw = last.raw.rstrip("\r\n")
-        self._addresses = None
-
-    def _index(self, line: _Line) -> int:
-        return next(at for at, other in enumerate(self._lines) if other is line)
-
-    def _insert(self, section: str, key: str, value: str | None) -> None:
+    def _insert(self, section: str, key: str, address: str, value: str | None) -> None:
         """Add a key at the end of its section, looking like the key before it."""
-        siblings = [at for at, line in enumerate(self._lines) if line.section == section]
-        if not siblings and section:
+        if section not in self._sections:
             self._add_section(section)
-            siblings = [len(self._lines) - 1]
-        while siblings and self._lines[siblings[-1]].is_blank and not self._lines[siblings[-1]].is_header:
-            siblings.pop()
-        after = siblings[-1] if siblings else -1
-        keys = [line for line in self._lines[: after + 1] if line.value is not None]
-        model = next((line for line in reversed(keys) if line.section == section), keys[-1] if keys else None)
+        known = self._sections[section]
+        nearest = chain(reversed(known), reversed(self._lines))
+        model = next((line for line in nearest if line.value is not None), None)
         indent, delimiter = _style(model, self._delimiter)
         bare = indent + key + (delimiter if value is not None else "")
         place = None if value is None else (len(bare), len(bare) + len(value))
-        self._put(after + 1, _Line(bare + (value or ""), section, key, place))
+        line = _Line(bare + (value or ""), section, key, place)
+        anchors = (other for other in reversed(known) if other is self._top or not other.is_blank)
+        next(anchors, self._top).after.append(line)
+        self._addresses[address] = line
 
     def _add_section(self, section: str) -> None:
-        spaced = any(
-            line.is_header and at and self._lines[at - 1].is_blank for at, line in enumerate(self._lines)
-        )
-        if self._lines and spaced and not self._lines[-1].is_blank:
-            self._put(len(self._lines), _Line("", self._lines[-1].section))
-        self._put(len(self._lines), _Line(f"[{section}]", section, is_header=True))
-
-    def _put(self, at: int, line: _Line) -> None:
-        """Insert a line that has no line end yet; a file without a last line end keeps having none."""
-        before = self._lines[at - 1] if at else None
-        if before is not None and not line_end(before.raw):
-            before.raw += self._end
-        else:
-            line.raw += self._end
-        self._lines.insert(at, line)
-        self._addresses = None
+        last = self._added[-1] if self._added else self._lines[-1]
+        if self._is_spaced and not last.is_blank:
+            self._added.append(_Line(""))
+        header = _Line(f"[{section}]", section, is_header=True)
+        self._added.append(header)
+        self._sections.setdefault(section, []).append(header)
 
 
 def _delimiter(raw: Sequence[str]) -> str:

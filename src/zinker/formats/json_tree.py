@@ -15,7 +15,7 @@ _SURROGATE = re.compile("[\ud800-\udfff]")
 _skip = json.JSONDecoder().raw_decode
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Member:
     """One member of an object, or one item of an array, with the white space around it."""
 
@@ -24,9 +24,10 @@ class _Member:
     label: str  # the name as it is written, with its colon
     value: "_Container | str"
     trail: str = ""
+    is_dropped: bool = False
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Container:
     """An object or an array; `inner` is the white space of an empty one."""
 
@@ -34,24 +35,36 @@ class _Container:
     members: list[_Member] = field(default_factory=list)
     inner: str = ""
     touched: bool = False
+    is_loose: bool = False
     kept_empty: bool = False
+    names: dict[str, _Member] = field(default_factory=dict)
 
     def find(self, token: str) -> _Member | None:
         if self.is_object:
-            return next((member for member in self.members if member.name == token), None)
+            return self.names.get(token)
         if not is_index(token):
             return None
         return self.members[int(token)] if int(token) < len(self.members) else None
 
+    def add(self, member: _Member) -> None:
+        self.members.append(member)
+        if member.name is not None:
+            self.names[member.name] = member
+
     def drop(self, member: _Member) -> None:
-        """Take a member out, handing the white space around it to its neighbours."""
-        at = next(at for at, other in enumerate(self.members) if other is member)
-        if at == len(self.members) - 1 and at:
-            self.members[at - 1].trail = member.trail
-        elif at == 0 and len(self.members) > 1:
-            self.members[1].space = member.space
-        del self.members[at]
-        self.touched = True
+        member.is_dropped = self.touched = self.is_loose = True
+        if member.name is not None:
+            del self.names[member.name]
+
+    def settle(self) -> None:
+        """Let go of dropped members, handing the white space at both ends to those that are left."""
+        if not self.is_loose:
+            return
+        self.is_loose = False
+        kept = [member for member in self.members if not member.is_dropped]
+        if kept and len(kept) < len(self.members):
+            kept[0].space, kept[-1].trail = self.members[0].space, self.members[-1].trail
+        self.members = kept
 
     def text(self) -> str:
         inner = ",".join(f"{m.space}{m.label}{_text(m.value)}{m.trail}" for m in self.members) or self.inner
@@ -117,9 +130,10 @@ class Tree:
             self._prune(self._root)
 
     def _prune(self, container: _Container) -> bool:
-        for member in list(container.members):
-            if isinstance(member.value, _Container) and self._prune(member.value):
+        for member in container.members:
+            if not member.is_dropped and isinstance(member.value, _Container) and self._prune(member.value):
                 container.drop(member)
+        container.settle()
         return container.touched and not container.members and not container.kept_empty
 
     def _replace(
@@ -159,6 +173,7 @@ class Tree:
 
     def _add(self, holder: _Container, token: str, depth: int, address: str) -> _Member:
         """Add a member at the end, indented like the one before it."""
+        holder.settle()
         if not holder.is_object and token != str(len(holder.members)):
             raise NotWritable(address, "the list there is shorter")
         label = ""
@@ -175,7 +190,7 @@ class Tree:
         else:
             inner, outer = self._indent * (depth + 1), self._indent * depth
             member = _Member(self._line_end + inner, token, label, "", self._line_end + outer)
-        holder.members.append(member)
+        holder.add(member)
         return member
 
     def _written(self, address: str, leaf: Leaf | None, indent: str, multiline: bool = False) -> str:
@@ -236,7 +251,7 @@ def _parse(characters: str) -> _Container | str:
         after = _space_end(characters, end)
         member = _Member(characters[begin:start], name, characters[start:value_at], characters[value_at:end])
         member.trail = characters[end:after]
-        container.members.append(member)
+        container.add(member)
         if characters[after] != ",":
             return container
         begin = after + 1

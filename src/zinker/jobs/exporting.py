@@ -86,8 +86,11 @@ def export(
         return Exported(manifest, running, path=path)
 
 
-def export_version(setup: Setup, reference: str, to: Path, replace: bool = False) -> Exported:
+def export_version(setup: Setup, reference: str, to: Path | None, replace: bool = False) -> Exported:
     """Copy a kept version out of the shelf as a profile file; raises `WrongUsage`, `Refused`, `Damaged`."""
+    if to is None:
+        why = f"{reference} is kept already; --to says where a copy of it is to go"
+        raise WrongUsage("Not exported", why, "Add --to.")
     wanted = parse_reference(reference)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
     profile = setup.shelf.open(version)

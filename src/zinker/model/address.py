@@ -9,7 +9,11 @@ def pointer(*tokens: str) -> str:
     >>> pointer("lamps/north", "dusk")
     '/lamps~1north/dusk'
     """
-    return "".join("/" + token.replace("~", "~0").replace("/", "~1") for token in tokens)
+    return "/" + "/".join(map(_escaped, tokens)) if tokens else ""
+
+
+def _escaped(token: str) -> str:
+    return token.replace("~", "~0").replace("/", "~1") if "~" in token or "/" in token else token
 
 
 def tokens(address: str) -> tuple[str, ...]:

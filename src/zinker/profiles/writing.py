@@ -7,6 +7,7 @@ import os
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Protocol
@@ -27,6 +28,7 @@ from zinker.profiles.layout import (
 from zinker.stores.atomic import CHUNK, flush_folder, part_path, write_file
 from zinker.stores.reading import Content
 
+_SAMPLE = 4096
 _SPOOL = 8 * 1024 * 1024
 
 
@@ -56,8 +58,9 @@ class ZipTarget:
         member = zipfile.ZipInfo(name)  # the date is 1980-01-01
         member.create_system = 0
         member.external_attr = 0
-        is_large = name.startswith("attachments/") and size > LARGEST_PACKED
-        member.compress_type = zipfile.ZIP_STORED if is_large else zipfile.ZIP_DEFLATED
+        is_attachment = name.startswith("attachments/")
+        is_plain = is_attachment and (size > LARGEST_PACKED or not _is_packable(stream))
+        member.compress_type = zipfile.ZIP_STORED if is_plain else zipfile.ZIP_DEFLATED
         with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
             _copy(name, stream, sink, sha256)
 
@@ -212,6 +215,13 @@ def _opened(document: str, content: Content) -> IO[bytes]:
     except OSError as error:
         then = "It was there a moment ago. Run this again."
         raise Refused("Not captured", f"{document}: {reason(error)}", then) from None
+
+
+def _is_packable(stream: IO[bytes]) -> bool:
+    """Tell from its beginning whether a file is worth packing; pictures and archives are packed already."""
+    sample = stream.read(_SAMPLE)
+    stream.seek(0)
+    return not sample or len(zlib.compress(sample, 1)) < 0.9 * len(sample)
 
 
 def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 from rich.text import Text
 
-from zinker.model.setting import DOCUMENT, WHOLE, Leaf
+from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting
 from zinker.reports.words import cut, size, title, value, visible
 from zinker.subjects.subject import Part
 
@@ -53,7 +53,7 @@ def setting_lines(
     name = title(part, address) if address else "the whole file"
     first = Text("  ").append(f"{word:<{_WORD}}", style=word)
     same_kind = before is None or after is None or before.type == after.type
-    one, other = (_value(leaf, same_kind) for leaf in (before, after))
+    one, other = (value_text(leaf, same_kind) for leaf in (before, after))
     phrase = _phrase(word, one, other, verbs)
     if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
         yield first.append(f"{name:<{_NAME}}  ").append(phrase)
@@ -73,7 +73,8 @@ def _phrase(word: str, before: str, after: str, verbs: tuple[str, str]) -> str:
     return f"{verbs[0]} {before}" if word == "gone" else f"{verbs[0]} {before}, {verbs[1]} {after}"
 
 
-def _value(leaf: Leaf | None, same_kind: bool) -> str:
+def value_text(leaf: Leaf | Setting | None, same_kind: bool = True) -> str:
+    """Return a value for one line, with its type where the other side has another."""
     if leaf is None:
         return ""
     if leaf.type == WHOLE:

@@ -10,8 +10,8 @@ from zinker.jobs.exporting import Exported
 from zinker.jobs.looking import PlaceState, Shown, SubjectState
 from zinker.model.profile import Manifest
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import heading, left_out, place_line, plain
-from zinker.reports.words import age, count, cut, size, title, value, visible, when
+from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, value_text
+from zinker.reports.words import age, count, cut, size, title, visible, when
 from zinker.shelf.shelf import Version
 from zinker.subjects.subject import Subject
 
@@ -111,16 +111,21 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
     version = f" {about.application_version}" if about.application_version else ""
     yield heading(f"{visible(about.title)}{visible(version)}")
     yield plain(f"{visible(shown.name)}, {when(about.captured)}")
-    for (part_id, document), group in groupby(shown.settings, key=lambda s: (s[0], s[1].document)):
-        part = shown.subject.find_part(part_id) if shown.subject else None
-        record = about.part(part_id)
-        yield plain("")
-        yield heading(f"{visible(record.title if record else part_id)}, {visible(document)}")
-        for _, setting in group:
-            name = title(part, setting.address) if setting.address else "the whole file"
-            yield plain(cut(f"  {name:<40}  {value(setting)}", width))  # type: ignore[arg-type]
+    yield from blocks_text(_blocks(shown, width))
     yield plain("")
     yield heading(f"{count(len(shown.settings), 'setting')}.")
+
+
+def _blocks(shown: Shown, width: int) -> Iterator[Block]:
+    for (part_id, document), group in groupby(shown.settings, key=lambda s: (s[0], s[1].document)):
+        part = shown.subject.find_part(part_id) if shown.subject else None
+        record = shown.manifest.part(part_id)
+        settings = [setting for _, setting in group]
+        names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
+        lines = [f"  {name:<40}  {value_text(s)}" for name, s in zip(names, settings, strict=True)]
+        is_file = not settings[0].address
+        name = record.title if record else part_id
+        yield Block(name, document, [plain(cut(line, width)) for line in lines], is_file)
 
 
 def shown_json(shown: Shown) -> dict[str, Any]:

@@ -4,7 +4,7 @@ import datetime
 import json
 import re
 
-from zinker.model.setting import Leaf, text_of
+from zinker.model.setting import Leaf, Setting, text_of
 from zinker.subjects.subject import Part
 
 # Control characters could drive the terminal, and bidirectional marks could lie about what is written.
@@ -34,7 +34,7 @@ def cut(text: str, width: int) -> str:
     return text[: keep - keep // 2] + "…" + text[len(text) - keep // 2 :]
 
 
-def value(leaf: Leaf | None, width: int = 10_000) -> str:
+def value(leaf: Leaf | Setting | None, width: int = 10_000) -> str:
     """Return a value for a table."""
     return cut(visible(text_of(leaf)), width)
 
