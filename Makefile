@@ -9,7 +9,7 @@ demo: $(READY)
 	$(BIN)/zinker demo
 
 test: $(READY)
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n auto
 
 check: $(READY)
 	$(BIN)/ruff format --check .
