@@ -1,5 +1,9 @@
-"""Kills the process right before its n-th change to the file system, for the tests that set KILL_AT."""
+"""Kills the process right before its n-th change to the file system, for the tests that set KILL_AT.
 
+With FAIL_AT, that change fails instead, as on a disk that gives up.
+"""
+
+import errno
 import os
 import signal
 import sys
@@ -7,8 +11,11 @@ import sys
 _CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.truncate", "os.link", "os.chmod"}
 
 
-def kill_at(number, below):
-    """Count what changes files below a folder; kill before change `number`, from 1."""
+def kill_at(number, below, is_deadly=True, for_good=False):
+    """Count what changes files below a folder; kill, or fail, at change `number`, from 1.
+
+    `for_good`: every later change there fails, too.
+    """
     left = number
 
     def hook(event, arguments):
@@ -18,11 +25,14 @@ def kill_at(number, below):
         )
         if (event in _CHANGES or is_write) and below in str(arguments[0]):
             left -= 1
-            if left == 0:
+            if left == 0 and is_deadly:
                 os.kill(os.getpid(), signal.SIGKILL)
+            if left == 0 or (left < 0 and for_good):
+                raise OSError(errno.EIO, "made up by a test", str(arguments[0]))
 
     sys.addaudithook(hook)
 
 
-if "KILL_AT" in os.environ:
-    kill_at(int(os.environ["KILL_AT"]), os.environ["KILL_BELOW"])
+for name in ("KILL_AT", "FAIL_AT"):
+    if name in os.environ:
+        kill_at(int(os.environ[name]), os.environ["KILL_BELOW"], name == "KILL_AT")

@@ -13,7 +13,10 @@ def encode(value: Any, indent: int = 0) -> bytes:
     try:
         data = msgspec.json.encode(value)
     except UnicodeEncodeError:
-        data = json.dumps(msgspec.to_builtins(value), separators=(",", ":")).encode()
+        plain = msgspec.to_builtins(value)
+        if indent:
+            return json.dumps(plain, indent=indent).encode() + b"\n"
+        return json.dumps(plain, separators=(",", ":")).encode()
     return msgspec.json.format(data, indent=indent) + b"\n" if indent else data
 
 

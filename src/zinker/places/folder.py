@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 
 from zinker.model.errors import Refused, reason
+from zinker.model.plain_json import decode
 from zinker.places.place import Process
 from zinker.stores.registry import Registry
 from zinker.stores.simulated_registry import SimulatedRegistry
@@ -90,8 +91,8 @@ class FolderPlace:
         if self._file is None:
             return Workstation()
         try:
-            return msgspec.json.decode(self._file.read_bytes(), type=Workstation)
-        except (OSError, msgspec.DecodeError) as error:
+            return decode(self._file.read_bytes(), Workstation)
+        except (OSError, ValueError) as error:
             why = reason(error) if isinstance(error, OSError) else str(error)
             then = "Repair that file, or build a new demo garden."
             raise Refused(f"No answer from {self.name}", f"{self._file}: {why}", then) from None

@@ -17,6 +17,7 @@ from typing import Any
 import msgspec
 
 from zinker.model.errors import Refused, reason
+from zinker.model.plain_json import decode, encode
 from zinker.stores.atomic import write_file
 from zinker.stores.registry import ROOTS, RegistryError
 
@@ -104,20 +105,20 @@ class SimulatedRegistry:
 
     def _state(self) -> _State:
         try:
-            whole = msgspec.json.decode(self._path.read_bytes())
+            whole = decode(self._path.read_bytes(), dict)
             return msgspec.convert(whole.get("registry", {}), _State)
         except OSError as error:
             raise RegistryError(f"the simulated registry cannot be read: {reason(error)}") from None
-        except (msgspec.DecodeError, msgspec.ValidationError, AttributeError) as error:
+        except ValueError as error:
             what = "Not read"
             why = f"the simulated workstation {self._path} is damaged: {error}"
             raise Refused(what, why, "Repair that file, or build a new demo garden.") from None
 
     def _write(self, state: _State) -> None:
-        whole = msgspec.json.decode(self._path.read_bytes())
+        whole = decode(self._path.read_bytes(), dict)
         whole["registry"] = msgspec.to_builtins(state)
         try:
-            write_file(self._path, msgspec.json.format(msgspec.json.encode(whole), indent=2) + b"\n")
+            write_file(self._path, encode(whole, indent=2))
         except OSError as error:
             raise RegistryError(reason(error)) from None
 
