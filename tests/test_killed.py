@@ -3,6 +3,7 @@
 import os
 import shutil
 import signal
+import subprocess
 import sys
 import traceback
 from pathlib import Path
@@ -142,3 +143,78 @@ def test_the_command_says_what_was_cut_off(spoiled, number):
     if spoiled.places() != before:
         spoiled("undo", "--yes")
     assert spoiled.places() == before
+
+
+@pytest.mark.parametrize("for_good", [False, True], ids=["once", "for good"])
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+def test_a_disk_that_fails_anywhere_is_said_and_nothing_is_half_done(spoiled, for_good):
+    """Every single change fails once, or from there on for good: below the place, then below the shelf."""
+    before = spoiled.places()
+    pristine = spoiled.path.with_name("pristine")
+    shutil.copytree(spoiled.path, pristine)
+    seen = set()
+    for below in ("potting-shed", "workstations", "shelf"):
+        number, code = 1, None
+        while code != 0:
+            child = os.fork()
+            if child == 0:
+                failed = kill_at(number, str(spoiled.path / below), is_deadly=False, for_good=for_good)
+                try:
+                    outcome = import_profile(load_setup(), "mosslight@1", "potting-shed")
+                    os._exit((10 if failed else 0) if outcome.is_complete else 1)
+                except ZinkerError as error:
+                    os._exit(error.exit_code)
+                except OSError:
+                    os._exit(9)
+            code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+            seen.add(code)
+            if code in (1, 10):  # a value was refused and listed, or the failure did not matter
+                undo(load_setup())
+            if for_good and code in (3, 4):
+                export(load_setup(), "mosslight", place="potting-shed")  # takes back what could not be
+            if code != 0:
+                assert spoiled.places() == before, (below, number, code)
+            shutil.rmtree(spoiled.path)
+            shutil.copytree(pristine, spoiled.path)
+            number += 1
+            assert number < 200
+    assert {1, 3, 4} <= seen <= {0, 1, 3, 4, 10}
+
+
+@pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.skipif(os.name == "nt", reason="signals are not Windows's")
+def test_an_interrupted_import_is_taken_back(spoiled, sign):
+    """The signal comes when the files are in their places and the first registry value is to be written."""
+    before = spoiled.places()
+    script = f"""
+import os, signal, sys
+from zinker.stores import simulated_registry
+write = simulated_registry.write_file
+def interrupted(path, data):
+    simulated_registry.write_file = write
+    os.kill(os.getpid(), {int(sign)})
+simulated_registry.write_file = interrupted
+sys.argv = ["zinker", "import", "mosslight@1", "--place", "potting-shed", "--yes"]
+from zinker.cli.main import run
+run()
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", script], env=spoiled.env, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 3 and "Interrupted: nothing is left half-done." in done.stderr, done
+    assert spoiled.places() == before
+    assert "taken-back" in (spoiled.path / "shelf/changes/1/change.json").read_text()
+    spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes")
+
+
+def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
+    environment = {"KILL_AT": "60", "KILL_BELOW": str(spoiled.path), "PYTHONPATH": str(KILLING)}
+    spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes", code=None, env=environment)
+    assert list((spoiled.path / "shelf/changes/open").iterdir())
+    fallback = spoiled.path / "shelf/subjects/mosslight/2.zinker"
+    fallback.rename(fallback.with_suffix(".away"))
+    refused = spoiled("export", "mosslight", "--place", "potting-shed", code=3)
+    assert "change 1 there was cut off and cannot be put right: no version 2" in refused.err
+    spoiled("export", "mosslight", "--place", "glasshouse")  # other places are not concerned
+    fallback.with_suffix(".away").rename(fallback)
+    spoiled("export", "mosslight", "--place", "potting-shed")

@@ -192,10 +192,11 @@ values = st.one_of(
         st.sampled_from(["format", "size", "sha256", "key", "mark"]), st.integers() | st.text(max_size=3)
     ),
 )
-types = st.sampled_from(
+TYPES = (
     "text int float bool null bytes date list object sz expand_sz multi_sz dword qword binary none link key "
-    "document whole withheld registry:9 registry:x nonsense".split()  # noqa: SIM905
+    "document whole withheld registry:9 registry:x nonsense"
 )
+types = st.sampled_from(TYPES.split())
 documents = st.sampled_from(
     ["../../evil", "/etc/evil", "a\0b", "mosslight.ini", "", "x" * 5000, "CON", "..", ".", "a//b"]
 )

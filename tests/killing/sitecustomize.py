@@ -14,9 +14,10 @@ _CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.truncate", "os
 def kill_at(number, below, is_deadly=True, for_good=False):
     """Count what changes files below a folder; kill, or fail, at change `number`, from 1.
 
-    `for_good`: every later change there fails, too.
+    `for_good`: every later change there fails, too. Returns a list that fills with what has failed.
     """
     left = number
+    failed = []
 
     def hook(event, arguments):
         nonlocal left
@@ -28,9 +29,11 @@ def kill_at(number, below, is_deadly=True, for_good=False):
             if left == 0 and is_deadly:
                 os.kill(os.getpid(), signal.SIGKILL)
             if left == 0 or (left < 0 and for_good):
+                failed.append(event)
                 raise OSError(errno.EIO, "made up by a test", str(arguments[0]))
 
     sys.addaudithook(hook)
+    return failed
 
 
 for name in ("KILL_AT", "FAIL_AT"):

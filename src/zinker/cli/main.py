@@ -30,6 +30,10 @@ COMMANDS = {
 }
 
 
+# What Typer makes of an interrupt.
+_TYPER_INTERRUPTED = 130
+
+
 class LazyGroup(TyperGroup):
     """Finds a command's file by its name and imports it only then."""
 
@@ -106,6 +110,8 @@ def run() -> None:
             signal.signal(getattr(signal, name), _terminated)
     try:
         code = app(standalone_mode=False)
+        if code == _TYPER_INTERRUPTED:
+            raise KeyboardInterrupt
     except click.UsageError as error:
         error.show()
         code = 2

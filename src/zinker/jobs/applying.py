@@ -1,5 +1,6 @@
 """Carrying out a plan: fallback, journal, write, read back, close. The only code that changes a place."""
 
+import contextlib
 import datetime
 from collections.abc import Callable
 from typing import Literal
@@ -95,7 +96,9 @@ def carry_out(
     try:
         staged = _stage(work, plan.documents)
     except BaseException as error:  # also an interrupt: nothing is in its place yet
-        changes.close(_ended(change, "taken-back"))
+        with contextlib.suppress(OSError):  # it stays open, then, and the next run sweeps and closes
+            sweep(work, plan.documents)
+            changes.close(_ended(change, "taken-back"))
         if not isinstance(error, OSError | ZinkerError | NotWritable):
             raise
         why = reason(error) if isinstance(error, OSError) else error.why
@@ -106,16 +109,13 @@ def carry_out(
     try:
         left = list(plan.left) + _commit(work, plan.documents, staged, progress)
         left += read_back(work, plan.documents, left)
+        state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
+        ended = _ended(change, state, tuple(left))
+        changes.close(ended)
     except BaseException as error:  # also an interrupt: what was begun is taken back first
         _fail(work, change, plan.documents, error)
         raise
-    state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
-    change = _ended(change, state, tuple(left))
-    if undoes:
-        undone = changes.get(undoes)
-        changes.amend(msgspec.structs.replace(undone, state="undone", undone_by=number))
-    changes.close(change)
-    return Outcome(state, plan, change, tuple(left))
+    return Outcome(state, plan, ended, tuple(left))
 
 
 def _keep_fallback(work: Work, plan: Plan, number: int) -> int:
@@ -178,6 +178,14 @@ def _commit(
     return left
 
 
+def sweep(work: Work, documents: tuple[DocumentPlan, ...]) -> None:
+    """Remove what was staged and not put in its place; raises `OSError`."""
+    for plan in documents:
+        home = work.home(plan)
+        if isinstance(home, FileHome):
+            home.sweep(plan.document, plan.new_folders)
+
+
 def write_again(work: Work, documents: tuple[DocumentPlan, ...]) -> list[LeftAlone]:
     """Stage and commit without a journal of its own, for taking back what a journal holds already."""
     return _commit(work, documents, _stage(work, documents), no_progress)
@@ -219,15 +227,17 @@ def _fail(work: Work, change: Change, documents: tuple[DocumentPlan, ...], error
     from zinker.jobs.recovering import take_back
 
     what = f"Not {_past(change.kind)}"
-    why = reason(error) if isinstance(error, OSError) else str(error) or "it was interrupted"
+    why = reason(error) if isinstance(error, OSError) else getattr(error, "why", "") or str(error)
     try:
         left = take_back(work.setup, work.place, change, documents)
     except (OSError, ZinkerError):
         then = f"Taking it back failed, too. The next run at {change.place} tries that again."
         raise Failed(what, why, then) from error
-    work.setup.shelf.changes.close(_ended(change, "taken-back", tuple(left)))
+    with contextlib.suppress(OSError):  # the next run closes it, then
+        work.setup.shelf.changes.close(_ended(change, "taken-back", tuple(left)))
     if isinstance(error, Exception):
-        raise Failed(what, why, f"What had been written was taken back; {len(left)} left over.") from error
+        others = f", but for {len(left)} changed by somebody else meanwhile" if left else ""
+        raise Failed(what, why, f"Everything that had been written was taken back{others}.") from error
 
 
 def _ended(

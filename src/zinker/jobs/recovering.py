@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.applying import Work, read_back, write_again
+from zinker.jobs.applying import Work, read_back, sweep, write_again
 from zinker.jobs.homes import NoHome, open_home
 from zinker.jobs.planning import with_result
 from zinker.jobs.setup import Setup
@@ -54,7 +54,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     when = change.started[:16].replace("T", " ")
     what = f"The {change.kind} of {when} at {place.name} (change {change.number}) was cut off"
     if is_whole:
-        _sweep(work, documents)
+        sweep(work, documents)
         _close(setup, change, "done", ())
         return f"{what} when everything had been written; it has been read back and counts as done."
     left = take_back(setup, place, change, documents)
@@ -65,11 +65,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
 
 def _close(setup: Setup, change: Change, state: str, left: tuple[LeftAlone, ...]) -> None:
     now = datetime.datetime.now().astimezone().isoformat(timespec="seconds")
-    changes = setup.shelf.changes
-    changes.close(msgspec.structs.replace(change, state=state, finished=now, left=left))
-    if state == "done" and change.undoes:
-        undone = changes.get(change.undoes)
-        changes.amend(msgspec.structs.replace(undone, state="undone", undone_by=change.number))
+    setup.shelf.changes.close(msgspec.structs.replace(change, state=state, finished=now, left=left))
 
 
 def take_back(
@@ -84,20 +80,13 @@ def take_back(
     fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
     with contextlib.closing(fallback):
         work = Work(setup, place, subject, fallback)
-        _sweep(work, documents)
+        sweep(work, documents)
         plans, left = plan_reverse(setup, place, subject, documents, fallback)
         refused = write_again(work, tuple(plans))
         wrong = refused + read_back(work, tuple(plans), refused)
     if wrong:
         raise Failed(f"Change {change.number} not taken back", f"{wrong[0].document}: {wrong[0].why}")
     return left
-
-
-def _sweep(work: Work, documents: tuple[DocumentPlan, ...]) -> None:
-    for plan in documents:
-        home = work.home(plan)
-        if isinstance(home, FileHome):
-            home.sweep(plan.document, plan.new_folders)
 
 
 def plan_reverse(

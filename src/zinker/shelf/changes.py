@@ -11,6 +11,8 @@ import contextlib
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
+
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode, encode
@@ -50,13 +52,22 @@ class ChangeLog:
             raise _unwritable(error) from None
 
     def close(self, change: Change) -> None:
-        """Write down how a change ended; raises `OSError`."""
+        """Write down how a change ended, also with the change that it undid; raises `OSError`.
+
+        Until the last step the change counts as open, so this can be cut off and done again.
+        """
         self._write(change)
+        if change.undoes:
+            self._mark_undone(change)
         (self._folder / "open" / str(change.number)).unlink(missing_ok=True)
 
-    def amend(self, change: Change) -> None:
-        """Write down something about a change that ended before, such as that it was undone."""
-        self._write(change)
+    def _mark_undone(self, change: Change) -> None:
+        undone = self.get(change.undoes)
+        if change.state in ("done", "partly"):
+            self._write(msgspec.structs.replace(undone, state="undone", undone_by=change.number))
+        elif undone.undone_by == change.number:
+            state = "partly" if any(item.wanted for item in undone.left) else "done"
+            self._write(msgspec.structs.replace(undone, state=state, undone_by=0))
 
     def open_ones(self) -> list[Change]:
         """Return the changes that were begun and not closed, the oldest first."""
