@@ -141,13 +141,11 @@ class Tree:
     ) -> None:
         opened = self._open(member) if member.value else member.value
         if leaf is not None and leaf.type in ("object", "list") and not leaf.value:
-            is_object = leaf.type == "object"
-            if isinstance(opened, _Container) and opened.is_object == is_object:
-                if not is_object and opened.members:
-                    raise NotWritable(address, "the list there is not empty")
+            is_same_kind = isinstance(opened, _Container) and opened.is_object == (leaf.type == "object")
+            if is_same_kind and isinstance(opened, _Container) and (opened.is_object or not opened.members):
                 opened.kept_empty = True
                 return
-        elif isinstance(opened, _Container) and opened.is_object and opened.members:
+        if isinstance(opened, _Container) and opened.is_object and opened.members:
             raise NotWritable(address, "something else stands there, with another structure")
         old = _text(member.value)
         member.value = self._written(address, leaf, self._indent * (depth + 1), multiline="\n" in old)

@@ -9,7 +9,7 @@ from zinker.jobs.homes import NoHome, open_home
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
-from zinker.model.errors import WrongUsage, reason
+from zinker.model.errors import Refused, reason
 from zinker.model.profile import Manifest
 from zinker.model.setting import Setting, decode_line, text_of
 from zinker.shelf.shelf import Version
@@ -149,7 +149,7 @@ def place_states(setup: Setup) -> list[PlaceState]:
         absence = place.absence()
         try:
             about = ("", "", "") if absence else (place.machine, place.user, place.system)
-        except WrongUsage as error:
+        except Refused as error:
             about, absence = ("", "", ""), error.why
         states.append(PlaceState(name, place.kind, *about, absence))
     return states

@@ -22,6 +22,7 @@ from zinker.places.place import Place
 from zinker.stores.files import FileHome, read_bytes
 from zinker.stores.reading import Reading
 from zinker.stores.registry import FORMAT as REGISTRY
+from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part
 
 
@@ -194,11 +195,16 @@ class _PartPlanner:
         address = found.address
         if any(matches(pattern, address) for pattern in self._own):
             return None
+        if found.after is not None and found.after.type == "key" and self._has_key(address):
+            return None  # an empty key is asked for; something is in the one there, and stays
         if _withheld(found) or is_secret(self._part, address):
             own = "the place keeps its own" if found.before else "it has to be entered again"
             self._leave(found.document, address, f"a secret, withheld: {own}", False)
             return None
         return PlanItem(address, found.before, found.after, self._original(found))
+
+    def _has_key(self, address: str) -> bool:
+        return isinstance(self._home, RegistryHome) and self._home.has_key(address)
 
     def _is_refused(self, item: PlanItem, document: str) -> bool:
         assert not isinstance(self._home, FileHome)  # noqa: S101 - only registries refuse by item

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
 
-from zinker.model.setting import DOCUMENT, WITHHELD, Leaf, Setting, decode_line
+from zinker.model.setting import DOCUMENT, Leaf, Setting, decode_line
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -78,16 +78,7 @@ def _same(old: Setting | None, new: Setting | None) -> bool:
     """Whether two settings that are not the same bytes still count as alike."""
     if old is None or new is None:
         return False
-    if old.type == new.type == DOCUMENT and not old.address:
-        return True
-    return old.type == new.type == WITHHELD and withheld_alike(old.value, new.value) is not False
-
-
-def withheld_alike(one: dict[str, str], other: dict[str, str]) -> bool | None:
-    """Tell whether two withheld secrets are the same; None if their fingerprints have different keys."""
-    if one.get("key") != other.get("key"):
-        return None
-    return one.get("mark") == other.get("mark")
+    return old.type == new.type == DOCUMENT and not old.address
 
 
 def _leaf(setting: Setting | None) -> Leaf | None:

@@ -6,7 +6,7 @@ import msgspec
 from rich.text import Text
 
 from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting
-from zinker.reports.words import cut, size, title, value, visible
+from zinker.reports.words import count, cut, size, title, value, visible
 from zinker.subjects.subject import Part
 
 # Blue, orange and grey are told apart by nearly everybody; the words say the same. A terminal of 16 colours
@@ -50,7 +50,8 @@ def setting_lines(
     verbs: tuple[str, str] = HAPPENED,
 ) -> Iterable[Text]:
     """Yield one line for a setting, or up to three where its values do not fit on one."""
-    name = title(part, address) if address else "the whole file"
+    is_key = part is not None and part.store == "registry"
+    name = title(part, address) if address else "the key itself" if is_key else "the whole file"
     first = Text("  ").append(f"{word:<{_WORD}}", style=word)
     same_kind = before is None or after is None or before.type == after.type
     one, other = (value_text(leaf, same_kind) for leaf in (before, after))
@@ -80,7 +81,8 @@ def value_text(leaf: Leaf | Setting | None, same_kind: bool = True) -> str:
     if leaf.type == WHOLE:
         return f"{size(leaf.value.get('size', 0))} (SHA-256 {leaf.value.get('sha256', '')[:8]})"
     if leaf.type == DOCUMENT:
-        return f"a file that can be read as {visible(str(leaf.value.get('format', '')).upper())}"
+        format = str(leaf.value.get("format", ""))
+        return "made" if format == "registry" else f"a file that can be read as {visible(format.upper())}"
     return value(leaf) if same_kind else f"{value(leaf)} ({leaf.type})"
 
 
@@ -107,7 +109,7 @@ def blocks_text(blocks: Iterable[Block]) -> Iterator[Text]:
 
 def file_line(word: str, document: str, settings: int, leaf: Leaf | None, width: int) -> Text:
     """Return the line for a document that is on one side only."""
-    of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else f"{settings:,} settings"
+    of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else count(settings, "setting")
     line = Text("  ").append(f"{word:<{_WORD}}", style=word)
     return line.append(cut(f"file {visible(document)}, {of}", width - 2 - _WORD))
 

@@ -187,8 +187,11 @@ def places_text(states: Sequence[PlaceState], width: int) -> Iterator[Text]:
             state.machine,
             state.user,
             state.system,
-            f"silent: {state.absence}" if state.absence else "answers",
+            "silent" if state.absence else "answers",
         )
         for state in states
     ]
     yield from table(("place", "kind", "machine", "user", "system", ""), rows, width)
+    for state in states:
+        if state.absence:
+            yield left_out(f"{state.name} is silent: {visible(state.absence)}")

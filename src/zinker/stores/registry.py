@@ -118,6 +118,10 @@ class RegistryHome:
         format = "" if any(not trouble.address for trouble in troubles) else FORMAT
         return Reading(document, format, leaves, None, tuple(troubles))
 
+    def has_key(self, address: str) -> bool:
+        """Tell whether the key of the value at an address is there; raises `RegistryError`."""
+        return self.registry.exists(self._key(tokens(address)[:-1]))
+
     def obstacle(self, document: str, address: str = "") -> str:
         """Say why the value at an address could not be written, or "" if nothing is seen to prevent it."""
         return self.registry.obstacle(self._key(tokens(address)[:-1]))

@@ -3,7 +3,7 @@
 import re
 import tomllib
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -23,7 +23,8 @@ def load(path: Path, kind: type[T], what: str) -> T:
     """
     try:
         text = path.read_bytes().decode("utf-8-sig")
-        return msgspec.convert(tomllib.loads(text), kind)
+        data = tomllib.loads(text)
+        return msgspec.convert(data, kind)
     except OSError as error:
         raise WrongUsage(what, f"{path} cannot be read: {reason(error)}") from None
     except UnicodeDecodeError as error:
@@ -33,6 +34,7 @@ def load(path: Path, kind: type[T], what: str) -> T:
         raise WrongUsage(what, f"{path}: {_syntax(str(error))}", "Correct that line.") from None
     except msgspec.ValidationError as error:
         message, keys = _taken_apart(str(error))
+        keys = _named(data, keys, kind)
         key = ".".join(str(key) if isinstance(key, str) else f"{key + 1}" for key in keys)
         place = f"{path}, line {line_of(text, keys)}"
         why = f"{place}, key {key}: {message}" if key else f"{place}: {message}"
@@ -51,8 +53,8 @@ def _taken_apart(message: str) -> tuple[str, list[str | int]]:
     """Split msgspec's message into words for people and the keys that lead to the mistake."""
     text, _, path = message.partition(" - at `")
     keys: list[str | int] = [
-        int(number) if number else name or ""
-        for name, number in re.findall(r"\.([^.\[\]`]+)|\[(\d+)\]", path)
+        int(number) if number.isdecimal() else number or name
+        for name, number in re.findall(r"\.([^.\[\]`]+)|\[(\d+|\.\.\.)\]", path)
     ]
     named = re.search(r"(?:unknown|required) field `([^`]+)`", text)
     if named:
@@ -66,6 +68,18 @@ def _taken_apart(message: str) -> tuple[str, list[str | int]]:
     ):
         text = re.sub(pattern, words, text)
     return text, keys
+
+
+def _named(data: dict[str, Any], keys: list[str | int], kind: type[Any]) -> list[str | int]:
+    """Put a name where msgspec says `...`, for some entry of a table whose names are free."""
+    if "..." not in keys or not isinstance(data.get(str(keys[0])), dict):
+        return keys
+    for name, entry in data[str(keys[0])].items():
+        try:
+            msgspec.convert({**data, str(keys[0]): {name: entry}}, kind)
+        except msgspec.ValidationError:
+            return [name if key == "..." else key for key in keys]
+    return keys
 
 
 def line_of(text: str, keys: list[str | int]) -> int:

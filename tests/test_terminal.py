@@ -1,0 +1,163 @@
+"""At a terminal: it asks, it fits 80 columns, it shows colours only where they are wanted, it completes."""
+
+import os
+import re
+import subprocess
+import sys
+
+import pytest
+from conftest import COMMAND
+
+pty = pytest.importorskip("pty")
+
+
+def at_terminal(garden, *arguments, answer="", columns=80, env=()):
+    """Run the command at a terminal of its own; returns what it wrote and how it ended."""
+    pid, descriptor = pty.fork()
+    if pid == 0:
+        os.chdir(garden.path)
+        own = {k: v for k, v in garden.env.items() if k != "NO_COLOR"}
+        size = {"TERM": "xterm-256color", "COLUMNS": str(columns), **dict(env)}
+        os.execve(COMMAND, [COMMAND, *arguments], own | size)
+    output = b""
+    while True:
+        if answer and output.rstrip().endswith(b"[y/N]:"):
+            os.write(descriptor, answer.encode())
+            answer = ""
+        try:
+            piece = os.read(descriptor, 65536)
+        except OSError:  # how a terminal on Linux says that nobody is left
+            break
+        if not piece:
+            break
+        output += piece
+    return output.decode(), os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
+
+
+def test_it_asks_and_takes_no_for_no(kept):
+    kept.spoil()
+    before = kept.places()
+    arguments = ["import", "mosslight@1", "--place", "potting-shed"]
+    for answer in ("n\n", "\n", "\x03"):
+        output, code = at_terminal(kept, *arguments, answer=answer)
+        assert "Write this? [y/N]" in output and code == 3
+        assert kept.places() == before
+    output, code = at_terminal(kept, *arguments, answer="y\n")
+    assert code == 0 and "6 settings written" in output
+    assert kept.places() != before
+
+
+def test_colours_are_for_terminals_that_want_them(kept):
+    kept.spoil()
+    output, _ = at_terminal(kept, "compare", "mosslight")
+    assert "\x1b[" in output and "changed" in output
+    output, _ = at_terminal(kept, "compare", "mosslight", env={"NO_COLOR": "1", "TERM": "dumb"}.items())
+    assert not re.search(r"\x1b\[[0-9;]*3[0-9]", output)
+    assert "\x1b" not in kept("compare", "mosslight", code=1, env={"NO_COLOR": ""}).out
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [
+        ["--help"],
+        ["list"],
+        ["compare", "mosslight"],
+        ["import", "mosslight", "--place", "glasshouse", "--preview"],
+        ["show", "mosslight"],
+    ],
+)
+def test_everything_fits_eighty_columns(kept, arguments):
+    kept.ini.write_bytes(kept.ini.read_bytes().replace(b"lights.tarnhollow", b"l" * 300))
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "long-" * 30, "--note", "note " * 40)
+    kept.spoil()
+    out = kept(*arguments, code=None).out
+    beyond = [line for line in out.splitlines() if len(line) > 80]
+    # A sentence that says why something is left out is not cut; a terminal wraps it.
+    assert all(line.startswith("  ") and ": " in line for line in beyond), beyond
+    assert "…" in out or arguments[0] not in ("list", "show")
+
+
+@pytest.mark.parametrize(
+    ("typed", "completed"),
+    [
+        ("zinker ", "subjects"),
+        ("zinker im", "import"),
+        ("zinker import --pre", "--preview"),
+        ("zinker --ver", "--version"),
+    ],
+)
+def test_commands_and_options_complete(garden, typed, completed):
+    count = len(typed.split(" ")) - 1
+    asked = {"_ZINKER_COMPLETE": "complete_bash", "COMP_WORDS": typed, "COMP_CWORD": str(count)}
+    assert completed in garden(env=asked).out.split()
+
+
+def test_a_closed_pipe_is_no_error(kept):
+    command = f'"{COMMAND}" show mosslight | head -1'
+    done = subprocess.run(
+        ["sh", "-c", command], env=kept.env | {"PATH": os.environ["PATH"]}, capture_output=True, check=False
+    )
+    assert done.stderr == b"" and b"Mosslight" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("shelf = 7\n", "line 1, key shelf: it must be str, not int"),
+        (
+            "[places.x]\nkind = 'folder'\npath = '.'\nfolder = {}\n",
+            "line 4, key places.x.folder: there is no such key",
+        ),
+        ("[places.x]\nkind = 'cloud'\npath = '.'\n", "key places.x.kind"),
+        ("[places.x]\nkind = 'folder'\npath = '.'\nfolders = { hom = 'x' }\n", "folders.hom"),
+        ("[places.x]\nkind = 'folder'\npath = '.'\nfolders = { home = '../../x' }\n", "folders.home"),
+        ("[places\n", "line 1, column"),
+        ("", "No place potting-shed"),
+    ],
+)
+def test_a_mistake_in_the_configuration_is_named(garden, text, says):
+    (garden.home / "zinker.toml").write_text(text)
+    assert says in garden("export", "mosslight", "--place", "potting-shed", code=2).err or text == ""
+
+
+def test_a_silent_place_says_so(garden):
+    (garden.path / "glasshouse").rename(garden.path / "away")
+    out = garden("places", code=1).out
+    assert re.search("glasshouse is silent: the folder .* is not there", out) and "potting-shed" in out
+    assert "No answer from glasshouse" in garden("export", "mosslight", "--place", "glasshouse", code=3).err
+    garden.workstation("gate-kiosk").write_text("{")
+    assert "gate-kiosk.json" in garden("export", "brindlepot", "--place", "gate-kiosk", code=3).err
+    assert garden("places", code=1).out.count("answers") == 2
+
+
+def test_several_subjects_in_one_go(garden):
+    done = garden("export", "mosslight", "brindlepot", "--place", "potting-shed", "--json", code=3)
+    assert [one["reference"] for one in done.json] == ["mosslight@1"]
+    assert "nothing of Brindlepot" in done.err
+
+
+def test_a_day_means_the_newest_version_until_then(kept):
+    kept("export", "mosslight", "--place", "potting-shed")
+    today = kept("list", "--json").json[0]["profile"]["captured"][:10]
+    assert kept("show", f"mosslight@{today}", "--json").json["source"].startswith("mosslight@2")
+    assert kept("show", "potting-shed:mosslight@latest", "--json").json["source"].startswith("mosslight@2")
+
+
+def test_a_damaged_version_is_said_and_never_passed_over(kept):
+    kept("export", "mosslight", "--place", "potting-shed")
+    path = kept.path / "shelf/subjects/mosslight/2.zinker"
+    path.write_bytes(path.read_bytes()[:900])
+    assert re.search("@2 +damaged", kept("list").out)
+    assert "2.zinker is damaged" in kept("show", "mosslight", code=5).err
+    assert kept("show", "mosslight@1").code == 0
+    kept.spoil()
+    kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
+    assert [version["number"] for version in kept("list", "--json").json] == [1, 2, 3]
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="the shelf's own files are looked at")
+def test_a_shelf_of_a_newer_format_is_left_alone(kept):
+    (kept.path / "shelf/shelf.json").write_text('{"format": 2}')
+    assert "Use a newer Zinker" in kept("list", code=5).err
+    (kept.path / "shelf/shelf.json").write_text("")
+    assert "it is damaged" in kept("export", "mosslight", "--place", "potting-shed", code=5).err
