@@ -215,8 +215,7 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
         fold = str.casefold if part.store == "registry" else str
         leaves = {fold(address): leaf for address, leaf in reading.leaves.items()}
         for item in plan.items:
-            is_head = not item.address or (item.after is not None and item.after.type == "key")
-            if not is_head and leaves.get(fold(item.address)) != item.after:
+            if item.address and leaves.get(fold(item.address)) != item.after:
                 why = "read back, it does not have the value that was written"
                 found.append(LeftAlone(plan.part, plan.document, item.address, why))
     return [item for item in found if (item.part, item.document, item.address) not in known]

@@ -78,7 +78,8 @@ class _PartPlanner:
         self._live_heads: dict[str, Setting] = {}
         self._source_heads: dict[str, Setting] = {}
         self._originals: dict[tuple[str, str], Leaf] = {}
-        self._unreadable = {p.document: p.why for p in live.manifest.problems if p.part == part.id}
+        self._problems = [p for p in live.manifest.problems if p.part == part.id and not p.carried]
+        self._total = self._differing = 0  # settings of the source, and those that are not so here
         self._plan = PartPlan([], [])
 
     def plan(self) -> PartPlan:
@@ -93,10 +94,10 @@ class _PartPlanner:
         wanted = (difference for difference in found if difference.after is not None)
         for document, group in groupby(wanted, key=lambda difference: difference.document):
             if self._selection.has(self._part, document):
-                self._plan_document(document, list(group))
-        settings = self._source.manifest.part(self._part.id)
-        differing = sum(len(d.items) for d in self._plan.documents) + len(self._plan.left)
-        self._plan.alike = max(0, (settings.settings if settings else 0) - differing)
+                differing = list(group)
+                self._differing += sum(d.after is not None and d.after.type != DOCUMENT for d in differing)
+                self._plan_document(document, differing)
+        self._plan.alike = self._total - self._differing
         return self._plan
 
     def _translated(self) -> Iterator[bytes]:
@@ -109,6 +110,7 @@ class _PartPlanner:
                 why = f"the settings of the part {self._part.id} are not in order, or one stands there twice"
                 raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
             last, is_first = setting.key, False
+            self._total += setting.type != DOCUMENT and self._selection.has(self._part, setting.document)
             translated = self._crosswalk.translate(setting)
             if translated is not setting:
                 self._originals[setting.key] = Leaf(setting.type, setting.value)
@@ -118,8 +120,8 @@ class _PartPlanner:
     def _plan_document(self, document: str, found: list[Difference]) -> None:
         if not self._home.fits(document):
             self._leave(document, "", "the subject has no document of that name here")
-        elif document in self._unreadable and document not in self._live_heads:
-            self._leave(document, "", f"the one there cannot be read: {self._unreadable[document]}")
+        elif document not in self._live_heads and (why := self._why_unread(document)):
+            self._leave(document, "", f"the one there cannot be read: {why}")
         elif self._is_foreign(document):
             self._leave(document, "", "the profile holds it in another format than the subject has here")
         elif isinstance(self._home, FileHome):
@@ -127,6 +129,13 @@ class _PartPlanner:
         else:
             items = [item for d in found if (item := self._item(d)) and not self._is_refused(item, document)]
             self._take(DocumentPlan(self._part.id, document, "edit", tuple(items)))
+
+    def _why_unread(self, document: str) -> str:
+        """Say why a document that may be there could not be read, or "" if there is none."""
+        told = next((p.why for p in self._problems if p.document in ("", document) and not p.address), "")
+        if not told and isinstance(self._home, FileHome) and self._home.has(document):
+            return "it is not a file, but a folder, a link or a device"
+        return told
 
     def _is_foreign(self, document: str) -> bool:
         """Whether a document was captured in another format than it would be read in here."""
@@ -197,6 +206,11 @@ class _PartPlanner:
             return None
         if found.after is not None and found.after.type == "key" and self._has_key(address):
             return None  # an empty key is asked for; something is in the one there, and stays
+        if any(
+            p.document == found.document and f"{address}/".startswith(f"{p.address}/") for p in self._problems
+        ):
+            self._leave(found.document, address, "the one there cannot be read, and so not be kept before")
+            return None
         if _withheld(found) or is_secret(self._part, address):
             own = "the place keeps its own" if found.before else "it has to be entered again"
             self._leave(found.document, address, f"a secret, withheld: {own}", False)

@@ -152,12 +152,17 @@ class _Reverse:
     def plan(self) -> DocumentPlan | None:
         if not isinstance(self._home, FileHome):
             return self._by_setting(self._live)
+        if self._live is not None and self._live.content is None:
+            why = self._live.troubles[0].why if self._live.troubles else "its secret cannot be cut out"
+            self._leave("", f"the one there cannot be read: {why}")
+            return None
         now = self._live.content.sha256 if self._live and self._live.content else ""
         if now == self._done.expected:
             return None
         if now in (self._done.result, ""):
             return self._whole(self._home)
-        if self._live is None or self._done.format == "whole" or not self._live.leaves:
+        replaced_whole = any(not item.address for item in self._done.items)
+        if self._live is None or replaced_whole or not self._live.leaves:
             self._leave("", _CHANGED_SINCE)
             return None
         plan = self._by_setting(self._live)
@@ -214,6 +219,8 @@ class _Reverse:
             else:
                 self._leave(item.address, _CHANGED_SINCE)
         items += self._empty_keys(leaves, items)
+        # Emptying a key removes it, so those that are to stay, empty, come after everything else.
+        items.sort(key=lambda item: item.after is not None and item.after.type == "key")
         # A branch that the change made goes last, when nothing is in it any more.
         items += [PlanItem("", item.after, None) for item in self._done.items if not item.address and live]
         if not items:

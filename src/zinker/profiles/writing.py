@@ -25,7 +25,16 @@ from zinker.profiles.layout import (
     is_member,
     settings_member,
 )
-from zinker.stores.atomic import CHUNK, flush_folder, part_path, write_file
+from zinker.stores.atomic import (
+    CHUNK,
+    PART_SUFFIX,
+    commit_part,
+    flush_folder,
+    open_part,
+    part_path,
+    take_looks,
+    write_file,
+)
 from zinker.stores.reading import Content
 
 _SAMPLE = 4096
@@ -74,36 +83,48 @@ class ZipTarget:
 
 
 class FolderTarget:
-    """A profile folder, as version control holds it; members are replaced one by one, each atomically.
+    """A profile folder, as version control holds it; nothing in it but a profile's members is touched.
 
-    `profile.json` is written last, so that a folder that was left half-way does not pass for a profile.
+    All members are written aside first. Then they are put in their places, `profile.json` last, so that a
+    folder left half-way does not pass for a profile: it would not have the digests that it says.
     """
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._names: set[str] = set()
+        self._aside = folder / PART_SUFFIX
+        shutil.rmtree(self._aside, ignore_errors=True)
+        self._names: list[str] = []
 
     def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
-        """Add or replace a member; an attachment that is there already is not written again."""
-        target = self._folder / name
-        self._names.add(name)
-        if target.is_symlink() or (name.startswith("attachments/") and target.is_file()):
-            if not target.is_symlink() and target.stat().st_size == size:
-                return
-            target.unlink()
+        """Write a member aside."""
+        target = self._aside / name
         target.parent.mkdir(parents=True, exist_ok=True)
-        path = part_path(target)
-        with path.open("wb") as sink:
+        with target.open("xb") as sink:
             _copy(name, stream, sink, sha256)
-        path.replace(target)
+            sink.flush()
+            os.fsync(sink.fileno())
+        self._names.append(name)
 
     def close(self) -> None:
-        """Remove the members of an earlier profile in this folder; nothing else in it is touched."""
+        """Put all members in their places, and remove those of an earlier profile."""
+        for name in ("settings", "attachments"):
+            if (self._folder / name).is_symlink():
+                why = f"{self._folder / name} is a link, and might lead anywhere"
+                raise Refused("Not exported", why, "Remove it, or choose another folder.")
+        for name in self._names:
+            target = self._folder / name
+            target.parent.mkdir(exist_ok=True)
+            (self._aside / name).replace(target)
         for path in [*self._folder.glob("settings/*"), *self._folder.glob("attachments/*")]:
             name = path.relative_to(self._folder).as_posix()
             if is_member(name) and name not in self._names:
                 path.unlink()
+        self.abandon()
         flush_folder(self._folder)
+
+    def abandon(self) -> None:
+        """Remove what was written aside."""
+        shutil.rmtree(self._aside, ignore_errors=True)
 
 
 class ProfileBuilder:
@@ -174,7 +195,7 @@ def profile_file(path: Path) -> Iterator[ProfileBuilder]:
     """Build a profile file; it appears under its name when all of it is on the disk, or not at all."""
     part = part_path(path)
     try:
-        with part.open("wb") as file:
+        with open_part(part) as file:
             target = ZipTarget(file)
             try:
                 yield ProfileBuilder(target)
@@ -182,9 +203,9 @@ def profile_file(path: Path) -> Iterator[ProfileBuilder]:
             finally:
                 target.abandon()
             file.flush()
-            _sync(file)
-        part.replace(path)
-        flush_folder(path.parent)
+            os.fsync(file.fileno())
+        take_looks(part, path)
+        commit_part(part, path)
     finally:
         part.unlink(missing_ok=True)
 
@@ -197,11 +218,12 @@ def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
     target = FolderTarget(path)
     try:
         yield ProfileBuilder(target)
+        target.close()
     except BaseException:
+        target.abandon()
         if is_new:
             shutil.rmtree(path, ignore_errors=True)
         raise
-    target.close()
 
 
 def copy_profile(source: Path, target: Path) -> None:
@@ -241,7 +263,3 @@ def _piece(name: str, stream: IO[bytes]) -> bytes:
         return stream.read(CHUNK)
     except OSError as error:
         raise Refused("Not captured", f"{getattr(stream, 'name', name)}: {reason(error)}") from None
-
-
-def _sync(file: IO[bytes]) -> None:
-    os.fsync(file.fileno())

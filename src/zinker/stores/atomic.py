@@ -10,6 +10,7 @@ import os
 import shutil
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import IO
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
@@ -21,29 +22,34 @@ def part_path(target: Path) -> Path:
     return target.with_name(f".{digest}{PART_SUFFIX}")
 
 
+def open_part(path: Path) -> IO[bytes]:
+    """Open a new file for writing, readable for its owner alone so far; raises `OSError`."""
+    path.unlink(missing_ok=True)
+    # Exclusive: whatever comes to stand there now, a link above all, was put there by somebody else.
+    descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
+    return os.fdopen(descriptor, "w+b")
+
+
 def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
     """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
 
     Raises `OSError`, and leaves nothing behind then.
     """
     path = part_path(target)
-    path.unlink(missing_ok=True)
-    # Exclusive: whatever stands there now, a link above all, was put there by somebody else.
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
     try:
-        with os.fdopen(descriptor, "wb") as file:
+        with open_part(path) as file:
             for chunk in chunks:
                 file.write(chunk)
             file.flush()
             os.fsync(file.fileno())
-        _take_looks(path, target)
+        take_looks(path, target)
     except BaseException:
         path.unlink(missing_ok=True)
         raise
     return path
 
 
-def _take_looks(path: Path, target: Path) -> None:
+def take_looks(path: Path, target: Path) -> None:
     """Give a new file the mode and owner of the one it replaces, or those usual in its folder."""
     try:
         looks = target.stat()

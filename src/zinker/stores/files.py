@@ -110,8 +110,10 @@ class FileHome:
         if self.escapes(document):
             return "a link on the way leads out of its folder"
         folder = self.path(document).parent
-        while not folder.exists():
+        while not os.path.exists(folder):
             folder = folder.parent
+        if any(len(os.fsencode(name)) > _longest_name(folder) for name in document.split("/")):
+            return "its name is too long for this disk"
         if not folder.is_dir():
             return f"{folder} is not a folder"
         if not os.access(folder, os.W_OK | os.X_OK):
@@ -131,7 +133,7 @@ class FileHome:
 
     def missing_folders(self, document: str) -> int:
         """Count the folders that would have to be made for a document."""
-        return sum(not folder.exists() for folder in self.path(document).parents)
+        return sum(not os.path.exists(folder) for folder in self.path(document).parents)
 
     def remove(self, document: str, folders: int = 0) -> None:
         """Remove a document, and as many of the folders above it, if nothing else is in them."""
@@ -200,6 +202,14 @@ def _walk(base: Path) -> Iterator[str]:
                     waiting.append((f"{prefix}{entry.name}/", entry.path))
                 elif entry.is_file(follow_symlinks=False) and not entry.name.endswith(PART_SUFFIX):
                     yield prefix + entry.name
+
+
+def _longest_name(folder: Path) -> int:
+    """Return how many bytes a name may have on the disk of a folder."""
+    try:
+        return os.pathconf(folder, "PC_NAME_MAX")
+    except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
+        return 255
 
 
 def _remove_folders(folders: list[Path]) -> None:

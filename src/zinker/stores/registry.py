@@ -150,6 +150,8 @@ class RegistryHome:
             self._remove_empty_keys(path)
         elif edit.leaf.type == "key":
             self.registry.create(key)
+            if any(not name for name, _, _ in self.registry.values(key)):
+                self.registry.delete_value(key, "")
         else:
             self.registry.set(key, name, edit.leaf.type, edit.leaf.value)
 
