@@ -10,6 +10,8 @@ from concurrent.futures import ThreadPoolExecutor
 import pytest
 from conftest import COMMAND, needs_system
 
+KILLING = os.path.join(os.path.dirname(__file__), "killing")
+
 
 @pytest.mark.parametrize(
     ("arguments", "says"),
@@ -221,6 +223,72 @@ def test_links_are_not_followed_out_of_a_folder(kept):
     done = kept("import", "mosslight@1", "--place", "potting-shed", "--part", "artwork", "--yes", code=3)
     assert "a link on the way leads out of its folder" in done.err
     assert os.listdir(outside) == ["house.svg"]
+
+
+def test_what_is_no_file_is_named_or_left_alone(kept):
+    artwork = kept.data / "artwork"
+    (artwork / "house.svg").unlink()
+    (artwork / "house.svg").symlink_to("benches/east.svg")
+    os.mkfifo(artwork / "pipe")
+    (artwork / "benches/east.svg").unlink()
+    (artwork / "benches/east.svg").mkdir()
+    done = kept("export", "mosslight", "--place", "potting-shed", code=1)
+    assert "house.svg: it is a link, which is not followed" in done.out and "pipe" not in done.out
+    done = kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=1)
+    assert "house.svg: the one there cannot be read: it is a link" in done.out
+    assert "benches/east.svg: the one there cannot be read: it is not a file" in done.out
+    assert (artwork / "house.svg").is_symlink() and (artwork / "benches/east.svg").is_dir()
+
+
+def test_a_name_too_long_for_the_target_is_said(kept):
+    kept("export", "mosslight@1", "--to", "good.zinker")
+    (kept.data / "artwork" / ("x" * 240 + ".svg")).write_text("long")
+    kept("export", "mosslight", "--place", "potting-shed", "--part", "artwork")
+    from zinker.stores.files import FileHome
+
+    home = FileHome(kept.data / "artwork", "**")
+    assert home.obstacle("y" * 300) == "its name is too long for this disk"
+    assert home.obstacle("y/" * 3000 + "z") != ""
+    assert home.obstacle("new/folder/z.svg") == ""
+
+
+def test_a_place_whose_folder_cannot_be_listed_is_not_written(kept):
+    """What cannot be seen could not be kept before; it is not overwritten unseen."""
+    artwork = kept.data / "artwork"
+    (artwork / "house.svg").write_text("newer")
+    artwork.chmod(0o300)
+    done = kept("export", "mosslight", "--place", "potting-shed", code=1, wrapper=without_rights())
+    assert "Bench plans: no right to do that there" in done.out
+    done = kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=1, wrapper=without_rights())
+    assert "Bench plans, house.svg: the one there cannot be read" in done.out
+    artwork.chmod(0o755)
+    assert (artwork / "house.svg").read_text() == "newer"
+
+
+def test_a_profile_folder_is_replaced_whole_or_not_at_all(kept):
+    kept("export", "mosslight", "--place", "potting-shed", "--to", "plain")
+    kept.spoil()
+    arguments = ["export", "mosslight", "--place", "potting-shed", "--to", "plain", "--replace"]
+    shutil.copytree(kept.path / "plain", kept.path / "pristine")
+    refused = 0
+    for number in range(1, 14):  # while members are written aside
+        hook = {"FAIL_AT": str(number), "KILL_BELOW": "plain", "PYTHONPATH": KILLING}
+        done = kept(*arguments, code=None, env=hook)
+        assert sorted(os.listdir(kept.path / "plain")) == ["attachments", "profile.json", "settings"]
+        if (
+            done.code == 3
+        ):  # else it failed where that did not matter, such as at making a folder that is there
+            assert "cannot be written" in done.err
+            kept("compare", "mosslight@1", "./plain")  # still the old one
+            refused += 1
+        shutil.rmtree(kept.path / "plain")
+        shutil.copytree(kept.path / "pristine", kept.path / "plain")
+    assert refused > 3
+    kept(*arguments)
+    kept("compare", "mosslight@1", "./plain", code=1)
+    (kept.path / "plain/attachments").rename(kept.path / "elsewhere")
+    (kept.path / "plain/attachments").symlink_to(kept.path / "elsewhere")
+    assert "is a link" in kept(*arguments, code=3).err
 
 
 def test_a_settings_file_behind_a_link_stays_behind_it(kept):

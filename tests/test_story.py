@@ -256,6 +256,7 @@ def test_every_command_has_help_with_an_example(garden):
     for name in ["demo", "subjects", "places", "export", "list", "show", "compare", "import", "undo"]:
         assert re.search(rf"^  {name}  ", listing, re.M)
         assert "Example: zinker" in garden(name, "--help").out
+    assert "A kept version, or the path of a profile." in garden("import", "--help").out
     assert garden("--version").out == "zinker 0.1.0\n"
 
 

@@ -40,6 +40,7 @@ _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
 _INTEGERS: Final = frozenset({"int", "dword", "qword"})
 _BYTES: Final = frozenset({"bytes", "binary", "none"})
 
+_POINTER: Final = re.compile("(?:/(?:[^/~]|~[01])*)*", re.DOTALL)
 _SURROGATE = re.compile("[\ud800-\udfff]")
 
 
@@ -108,8 +109,8 @@ def _decode(line: bytes) -> Setting:
 
 def _is_sound(setting: Setting) -> bool:
     kind, value = setting.type, setting.value
-    if setting.address and not setting.address.startswith("/"):
-        return False
+    if not _POINTER.fullmatch(setting.address):
+        return False  # one value must not have two addresses
     if kind in _JSON_FORM:
         return type(value) in _JSON_FORM[kind]
     if kind in _INTEGERS:

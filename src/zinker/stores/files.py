@@ -41,7 +41,7 @@ class FileHome:
     format: str = ""
 
     def documents(self) -> list[str]:
-        """Return the names of the documents there are, sorted; links below a wild card are not followed.
+        """Return the names of the documents there are, sorted; links among them are named, not followed.
 
         Raises `OSError` where a folder cannot be listed.
         """
@@ -86,12 +86,16 @@ class FileHome:
             return False
         base = Path(os.path.realpath(self.base))
         target = self.path(document)
-        return target.is_symlink() or base not in Path(os.path.realpath(target.parent), target.name).parents
+        return (
+            os.path.islink(target) or base not in Path(os.path.realpath(target.parent), target.name).parents
+        )
 
     def read(self, document: str) -> Reading:
         """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
         path = self.path(document)
         format = self.format_of(document)
+        if path.is_symlink():  # `path` has followed the one that a part of one file may be
+            return Reading(document, "", troubles=(Trouble("", "it is a link, which is not followed"),))
         try:
             if not stat.S_ISREG(path.stat().st_mode):
                 return Reading(document, "", troubles=(Trouble("", "it is not a file"),))
@@ -112,7 +116,11 @@ class FileHome:
         folder = self.path(document).parent
         while not os.path.exists(folder):
             folder = folder.parent
-        if any(len(os.fsencode(name)) > _longest_name(folder) for name in document.split("/")):
+        names, path = document.split("/"), os.fsencode(self.path(document))
+        longest = _limit(folder, "PC_NAME_MAX", 255)
+        if max(map(len, map(os.fsencode, names))) > longest or len(path) > _limit(
+            folder, "PC_PATH_MAX", 4096
+        ):
             return "its name is too long for this disk"
         if not folder.is_dir():
             return f"{folder} is not a folder"
@@ -190,7 +198,7 @@ def _content(path: Path) -> Content:
 
 
 def _walk(base: Path) -> Iterator[str]:
-    """Yield the files below a folder, relative, with `/`; links are left out."""
+    """Yield the files and links below a folder, relative, with `/`; sockets, pipes and devices hold nothing."""
     if not base.is_dir():
         return
     waiting = [("", os.fspath(base))]
@@ -200,16 +208,16 @@ def _walk(base: Path) -> Iterator[str]:
             for entry in entries:
                 if entry.is_dir(follow_symlinks=False):
                     waiting.append((f"{prefix}{entry.name}/", entry.path))
-                elif entry.is_file(follow_symlinks=False) and not entry.name.endswith(PART_SUFFIX):
+                elif entry.is_symlink() or (entry.is_file() and not entry.name.endswith(PART_SUFFIX)):
                     yield prefix + entry.name
 
 
-def _longest_name(folder: Path) -> int:
-    """Return how many bytes a name may have on the disk of a folder."""
+def _limit(folder: Path, what: str, usual: int) -> int:
+    """Return how many bytes a name or a path may have on the disk of a folder."""
     try:
-        return os.pathconf(folder, "PC_NAME_MAX")
+        return os.pathconf(folder, what)
     except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
-        return 255
+        return usual
 
 
 def _remove_folders(folders: list[Path]) -> None:
