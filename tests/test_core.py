@@ -189,3 +189,30 @@ def test_the_subject_file_may_change_between_a_change_and_its_undo(kept):
     done = kept("undo", "--yes", code=1)
     assert "panel, HKEY_CURRENT_USER" in done.out and "has no such part any more" in done.out
     assert b"dusk = 07:30" in kept.ini.read_bytes()
+
+
+def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
+    """`here` is another place on every machine, and a run on another machine is not known to be dead."""
+    monkeypatch.setenv("ZINKER_HOME", str(kept.home))
+    kept.spoil()
+    before = kept.places()
+    setup = load_setup()
+    done = import_profile(setup, "mosslight@1", "potting-shed", parts=("general",)).change
+    path = kept.path / "shelf/changes/1/change.json"
+
+    def written_down(**fields):
+        path.write_text(json.dumps(json.loads(path.read_text()) | fields))
+
+    written_down(place="here", place_machine="elsewhere")
+    assert "it was made on elsewhere" in kept("undo", "1", "--yes", code=3).err
+    assert "no import on this shelf is left" in kept("undo", "--yes", code=3).err
+    # As if the import were still under way, or had died, on another machine.
+    written_down(place=done.place, place_machine=done.place_machine, machine="elsewhere", state="open")
+    (kept.path / "shelf/changes/open/1").touch()
+    assert kept("list").err == ""
+    for arguments in (["export", "mosslight"], ["import", "mosslight@1", "--yes"]):
+        refused = kept(*arguments, "--place", "potting-shed", code=3).err
+        assert "began change 1 there on elsewhere, and it has not ended" in refused
+    kept("export", "mosslight", "--place", "glasshouse")
+    assert "was cut off when everything had been written" in kept("undo", "1", "--yes").err
+    assert kept.places() == before

@@ -4,6 +4,8 @@ import doctest
 import importlib
 import pkgutil
 import re
+import subprocess
+import sys
 
 import pytest
 
@@ -49,6 +51,38 @@ def test_examples_in_docstrings_hold():
             assert result.failed == 0
             tried += result.attempted
     assert tried > 8
+
+
+def test_nothing_needs_what_only_one_system_has(garden):
+    """The whole story without the functions and modules that Windows does not have."""
+    script = """
+import os, shutil, sys
+import filelock, platformdirs, psutil, rich.console, typer
+for name in ("chown", "fork", "geteuid", "getuid", "O_NOFOLLOW", "pathconf", "statvfs", "ST_RDONLY", "WUNTRACED"):
+    delattr(os, name)
+sys.modules.update(dict.fromkeys(("fcntl", "grp", "pwd", "resource", "termios")))
+from zinker.cli.main import run
+for line in sys.stdin.read().splitlines():
+    sys.argv = ["zinker", *line.split()]
+    try:
+        run()
+    except SystemExit as ended:
+        assert ended.code == 0, (line, ended.code)
+"""
+    commands = """export mosslight --place potting-shed
+compare mosslight
+import mosslight --place glasshouse --yes
+undo --yes
+list
+places
+subjects mosslight
+demo another"""
+    run = [sys.executable, "-c", script]
+    environment = garden.env | {"LOGNAME": "ivy"}
+    done = subprocess.run(
+        run, input=commands, cwd=garden.path, env=environment, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stderr
 
 
 def test_imports_run_one_way(pytestconfig):

@@ -2,6 +2,7 @@
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import time
@@ -67,11 +68,19 @@ class _Runner:
             raise Failed("Demo not finished", why, "Please report this.")
 
 
+def _on_path(folder: Path) -> str:
+    return f"  set PATH={folder};%PATH%" if os.name == "nt" else f'  export PATH="{folder}:$PATH"'
+
+
 def _invitation(garden: Path) -> str:
     setting = "set ZINKER_HOME={}" if os.name == "nt" else "export ZINKER_HOME={}"
     home = str(garden / "zinker-home")
+    # Run from an environment that is not activated, the command is not on the path.
+    folder = Path(sys.executable).parent
+    known = [] if shutil.which("zinker") else [_on_path(folder)]
     return "\n".join(
         [
+            *known,
             f"  cd {shlex.quote(str(garden))}",
             f"  {setting.format(home if os.name == 'nt' else shlex.quote(home))}",
             "  zinker show glasshouse:mosslight --find dusk",

@@ -16,8 +16,6 @@ _FORMATS = {"ini": "zinker.formats.ini", "json": "zinker.formats.json"}
 
 _SUFFIXES = {".ini": "ini", ".conf": "ini", ".cfg": "ini", ".json": "json"}
 
-FORMATS = (*_FORMATS, WHOLE)
-
 
 class Format(Protocol):
     """What a format module offers."""

@@ -9,6 +9,7 @@ from zinker.jobs.recovering import recover
 from zinker.jobs.setup import Setup
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
+from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.stores.atomic import make_folders
 
@@ -17,11 +18,11 @@ PATIENCE = 20.0
 
 
 @contextlib.contextmanager
-def at_place(setup: Setup, name: str, look_only: bool = False) -> Iterator[Place]:
+def at_place(setup: Setup, name: str, look_only: bool = False, dead: int = 0) -> Iterator[Place]:
     """Hold a place; what an earlier run left half-done there is put right, and said through the setup.
 
-    With `look_only`, it is only said. Raises `Refused` where the place does not answer or another run
-    does not let go of it.
+    With `look_only`, it is only said. `dead` is the number of a change whose run the user says is dead.
+    Raises `Refused` where the place does not answer or another run does not let go of it.
     """
     place = setup.place(name)
     path = setup.home / "locks" / f"{name}.lock"
@@ -37,9 +38,9 @@ def at_place(setup: Setup, name: str, look_only: bool = False) -> Iterator[Place
         raise Refused("Not done", why, "Point ZINKER_HOME to a folder that can be written.") from None
     try:
         if look_only:
-            _tell([change for change in setup.shelf.changes.open_ones() if change.place == name], setup)
+            _tell(_open_ones(setup, name), setup)
         else:
-            recover(setup, place)
+            recover(setup, place, dead)
         yield place
     finally:
         lock.release()
@@ -47,8 +48,13 @@ def at_place(setup: Setup, name: str, look_only: bool = False) -> Iterator[Place
 
 def tell_cut_off(setup: Setup, place: str = "") -> None:
     """Say which changes (at a place, or anywhere) were cut off and wait to be put right."""
-    open_ones = [change for change in setup.shelf.changes.open_ones() if place in ("", change.place)]
-    _tell([change for change in open_ones if not _is_held(setup, change.place)], setup)
+    _tell([change for change in _open_ones(setup, place) if not _is_held(setup, change.place)], setup)
+
+
+def _open_ones(setup: Setup, place: str) -> list[Change]:
+    """Return the open changes at a place, or anywhere, that were begun on this machine."""
+    found = [change for change in setup.shelf.changes.open_ones() if change.machine == Here().machine]
+    return [change for change in found if place in ("", change.place)]
 
 
 def _tell(changes: list[Change], setup: Setup) -> None:

@@ -84,6 +84,7 @@ def carry_out(
         state="open",
         subject=plan.subject,
         place=plan.place,
+        place_machine=work.place.machine,
         source=plan.source,
         who=technician(),
         machine=Here().machine,

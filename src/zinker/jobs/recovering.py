@@ -17,6 +17,7 @@ from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
 from zinker.model.profile import Snapshot
 from zinker.model.setting import WITHHELD, Leaf, Setting, decode_line
+from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.stores.files import FileHome
 from zinker.stores.reading import Reading
@@ -25,14 +26,20 @@ from zinker.subjects.subject import Part, Subject
 _CHANGED_SINCE = "it has been changed again since"
 
 
-def recover(setup: Setup, place: Place) -> None:
+def recover(setup: Setup, place: Place, dead: int = 0) -> None:
     """Finish or take back every change that was cut off at a place, and say so through the setup.
 
-    The caller holds the place, so that a change that is open is one whose run is dead.
+    The caller holds the place, so that a change that is open is one whose run is dead. Whether a run on
+    another machine is dead cannot be told from here: unless it is the one that the user says is `dead`,
+    `Refused` is raised.
     """
     for change in setup.shelf.changes.open_ones():
-        if change.place != place.name:
+        if (change.place, change.place_machine) != (place.name, place.machine):
             continue
+        if change.machine != Here().machine and change.number != dead:
+            why = f"{change.who} began change {change.number} there on {change.machine}, and it has not ended"
+            then = f"Wait for it. If that run is dead, `zinker undo {change.number}` takes it back."
+            raise Refused(f"Nothing done at {place.name}", why, then)
         try:
             setup.notify(_recover(setup, place, change))
         except ZinkerError as error:

@@ -33,15 +33,20 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
     """Open a kept version or a profile outside the shelf; a subject alone means its newest version."""
     if reference.path is not None:
         profile: Profile = open_profile(reference.path)
-        name = f"{reference.path.name}, from {profile.manifest.place}"
+        name = f"{reference.path.name}, from {_origin(profile.manifest)}"
     else:
         if reference.subject not in setup.shelf.subjects():
             setup.catalogue.find(reference.subject)  # raises for a name nobody knows
         version = setup.shelf.find(reference.subject, reference.version or "latest", reference.place)
         profile = setup.shelf.open(version)
-        name = f"{version.reference}, from {profile.manifest.place}"
+        name = f"{version.reference}, from {_origin(profile.manifest)}"
     with contextlib.closing(profile):
         yield Source(name, profile)
+
+
+def _origin(manifest: Manifest) -> str:
+    """Name where a profile is from; `here` is another place on every machine."""
+    return manifest.machine if manifest.place == "here" else manifest.place
 
 
 @contextlib.contextmanager

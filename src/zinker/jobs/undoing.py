@@ -30,10 +30,10 @@ def undo(
     undone, with the reason.
     """
     shelf = setup.shelf
-    change = _undoable(shelf, number)
+    change = _undoable(setup, number)
     subject = setup.catalogue.find(change.subject)
-    with at_place(setup, change.place, look_only=preview) as place:
-        change = _undoable(shelf, change.number)  # another run may have been faster
+    with at_place(setup, change.place, look_only=preview, dead=change.number) as place:
+        change = _undoable(setup, change.number)  # another run may have been faster
         with _reversed(setup, shelf, place, subject, change, overruled) as (work, plan):
             if preview or not plan.documents:
                 return Outcome("previewed" if preview else "alike", plan, left=plan.left)
@@ -67,14 +67,24 @@ def _reversed(
         yield Work(setup, place, subject, fallback), plan
 
 
-def _undoable(shelf: Shelf, number: int | None) -> Change:
+def _undoable(setup: Setup, number: int | None) -> Change:
+    shelf = setup.shelf
     if number is None:
-        candidates = [c for c in shelf.changes.all() if c.kind == "import" and c.state in ("done", "partly")]
+        candidates = [
+            change
+            for change in shelf.changes.all()
+            if change.kind == "import"
+            and change.state in ("done", "partly")
+            and not _elsewhere(setup, change)
+        ]
         if not candidates:
             raise Refused("Nothing undone", "no import on this shelf is left to undo")
         return candidates[-1]
     change = shelf.changes.get(number)
     what = f"Change {number} not undone"
+    if _elsewhere(setup, change):
+        then = f"Run it on {change.place_machine}, with this shelf."
+        raise Refused(what, f"it was made on {change.place_machine}, which is not this machine", then)
     if change.state == "undone":
         by = shelf.changes.get(change.undone_by)
         when = by.started[:16].replace("T", " ")
@@ -85,3 +95,8 @@ def _undoable(shelf: Shelf, number: int | None) -> Change:
     if change.state == "open" and change not in shelf.changes.open_ones():
         raise Refused(what, "it was cut off before it wrote anything")
     return change
+
+
+def _elsewhere(setup: Setup, change: Change) -> bool:
+    """Tell whether a change was made `here` while here was another machine."""
+    return change.place == "here" and change.place_machine != setup.places["here"].machine

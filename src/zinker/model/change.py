@@ -20,7 +20,10 @@ class Change(msgspec.Struct, frozen=True):
     state: State
     subject: str
     place: str
+    # The machine that the place is or was: `here`, above all, is another place on every machine.
+    place_machine: str
     source: str
+    # Who ran Zinker, and on which machine.
     who: str
     machine: str
     started: str

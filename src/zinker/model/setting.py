@@ -135,11 +135,6 @@ def plain_int(number: int) -> int | str:
     return number if abs(number) <= LARGEST_PLAIN_INTEGER else str(number)
 
 
-def plain_bytes(data: bytes) -> str:
-    """Return the JSON form of bytes: Base64 (RFC 4648, section 4)."""
-    return base64.b64encode(data).decode()
-
-
 def head(document: str, format: str, size: int, sha256: str) -> Setting:
     """Build the line that opens a document; `size` in bytes. A document without a file has no digest ("")."""
     content = {"size": size, "sha256": sha256} if sha256 else {}

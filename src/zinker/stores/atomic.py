@@ -7,7 +7,6 @@ the target, flush the folder. A name with that ending is nobody's document; whoe
 import contextlib
 import hashlib
 import os
-import shutil
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import IO
@@ -106,10 +105,3 @@ def chunks_of(path: Path) -> Iterator[bytes]:
     with path.open("rb") as file:
         while chunk := file.read(CHUNK):
             yield chunk
-
-
-def free_bytes(folder: Path) -> int:
-    """Return how many bytes are free on the disk of a folder, which need not exist yet."""
-    while not folder.exists():
-        folder = folder.parent
-    return shutil.disk_usage(folder).free

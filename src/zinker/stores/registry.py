@@ -23,7 +23,6 @@ ROOTS = (
     "HKEY_LOCAL_MACHINE",
     "HKEY_USERS",
 )
-TYPES = ("sz", "expand_sz", "multi_sz", "dword", "qword", "binary", "none", "link")
 
 
 class RegistryError(Refused):
