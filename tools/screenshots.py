@@ -44,7 +44,7 @@ class Screen:
         for command in commands:
             script += [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}", command, "echo"]
         body = "\n".join([*script, f"touch {done}", "sleep 60"])
-        looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 11 -geometry 141x42+0+0 -bg white -fg black")
+        looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 10 -geometry 158x47+0+0 -bg white -fg black")
         path = f"{COMMAND.parent}:{os.environ['PATH']}"
         terminal = subprocess.Popen(
             ["xterm", "-fa", "DejaVu Sans Mono", *looks, "-e", "sh", "-c", body],
@@ -65,6 +65,11 @@ class Screen:
             terminal.wait()
             done.unlink(missing_ok=True)
         print(picture)
+
+    def unseen(self, *arguments: str) -> None:
+        """Run the command without a picture."""
+        run = [str(COMMAND), *arguments]
+        subprocess.run(run, cwd=self._garden, env=self._env, check=True, stdout=subprocess.DEVNULL)
 
     def close(self) -> None:
         """Switch the screen off."""
@@ -110,11 +115,8 @@ def main() -> None:
                 "zinker undo --yes",
                 "zinker undo 1 --yes",
             )
-            screen.shot(
-                "new-machine",
-                "zinker export mosslight@season-start --to stick >/dev/null",
-                "zinker import stick/*.zinker --place glasshouse --yes",
-            )
+            screen.unseen("export", "mosslight@season-start", "--to", "stick")
+            screen.shot("new-machine", "zinker import stick/*.zinker --place glasshouse --yes")
             screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
         finally:
             screen.close()
