@@ -201,7 +201,7 @@ run()
     done = subprocess.run(
         [sys.executable, "-c", script], env=spoiled.env, capture_output=True, text=True, check=False
     )
-    assert done.returncode == 3 and "Interrupted: nothing is left half-done." in done.stderr, done
+    assert done.returncode == 3 and "Interrupted: what was begun has been taken back" in done.stderr, done
     assert spoiled.places() == before
     assert "taken-back" in (spoiled.path / "shelf/changes/1/change.json").read_text()
     spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes")

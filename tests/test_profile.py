@@ -184,13 +184,8 @@ def test_damage_anywhere_is_found(profile, tmp_path):
 
     def content(path):
         opened = open_profile(path)
-        attachments = []
-        for part in opened.manifest.parts:
-            for line in opened.lines(part.id):
-                setting = decode_line(line)
-                if setting.is_head and setting.value.get("sha256"):
-                    attachments.append(opened.attachment(setting.value["sha256"]).read())
-        return [list(opened.lines(part.id)) for part in opened.manifest.parts], attachments
+        opened.verify()
+        return [list(opened.lines(part.id)) for part in opened.manifest.parts]
 
     expected = content(profile)
     dice = random.Random(7)
@@ -226,6 +221,13 @@ def test_nothing_in_a_profile_acts_on_the_terminal(kept):
     kept.ini.write_bytes(text)
     out = kept("compare", "mosslight@1", code=1).out
     assert "\u202e" not in out and "\\u202e" in out
+
+
+def test_a_damaged_version_is_not_handed_on(kept, profile):
+    swapped = rewrite(profile, kept.path / "x", lambda n, d: d.replace(b"<title>West", b"<title>Evil"))
+    swapped.replace(profile)
+    assert "is not the file it was" in kept("export", "mosslight@1", "--to", "stick", code=5).err
+    assert not list((kept.path / "stick").iterdir())
 
 
 def test_nothing_is_left_behind(kept):

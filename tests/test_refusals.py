@@ -66,6 +66,7 @@ def test_a_label_is_given_once(kept):
         ("[application]", "[application", r"line 5, column \d+: "),
         ('title = "Mosslight greenhouse lighting"\n', "", r"key title: this key is missing"),
         ("Mosslight", "M\xf6sslight", r"is not UTF-8"),
+        ("format = 1", "format = " + "[" * 50_000, r"nested too deeply"),
     ],
 )
 def test_a_malformed_subject_file_names_file_line_and_key(garden, old, new, says):

@@ -78,7 +78,7 @@ app = typer.Typer(
 
 def _version(wanted: bool) -> None:
     if wanted:
-        print(f"zinker {zinker.__version__}")  # noqa: T201
+        print(f"zinker {zinker.__version__}")
         raise typer.Exit
 
 
@@ -119,7 +119,10 @@ def run() -> None:
         error.show()
         code = error.exit_code
     except (click.Abort, KeyboardInterrupt):
-        print("\nInterrupted: nothing is left half-done.", file=sys.stderr)  # noqa: T201
+        print(
+            "\nInterrupted: what was begun has been taken back, or the next run takes it back.",
+            file=sys.stderr,
+        )
         code = 3
     except ZinkerError as error:
         _end(error)
@@ -163,7 +166,7 @@ def _own_mistake() -> int:
         errors="backslashreplace",
     ) as file:
         traceback.print_exc(file=file)
-    print(  # noqa: T201
+    print(
         f"Not finished: Zinker itself made a mistake; what happened stands in {file.name}.\n"
         "Please report it with that file. The next run puts right whatever was begun.",
         file=sys.stderr,

@@ -29,7 +29,7 @@ def setup_of(ctx: typer.Context) -> "Setup":
 
     chosen: Path | None = ctx.obj
     setup = load_setup(chosen)
-    setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)  # noqa: T201
+    setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)
     return setup
 
 
@@ -59,14 +59,14 @@ def emit_json(value: Any) -> None:
     """Print JSON, exact and indented."""
     from zinker.model.plain_json import encode
 
-    print(encode(value, indent=2).decode(), end="")  # noqa: T201
+    print(encode(value, indent=2).decode(), end="")
 
 
 def say(error: ZinkerError) -> None:
     """Print an error in words."""
     from zinker.reports.words import visible
 
-    print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)  # noqa: T201
+    print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)
 
 
 def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:

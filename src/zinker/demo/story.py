@@ -45,7 +45,7 @@ def tell(garden: Path) -> None:
     run.say("The licence stayed behind, as it is valid on the old device only. What is kept by now?")
     run("list")
     run.say(f"That took {time.monotonic() - started:.0f} seconds. The garden is yours to play in:")
-    print(_invitation(garden), flush=True)  # noqa: T201
+    print(_invitation(garden), flush=True)
 
 
 class _Runner:
@@ -57,10 +57,10 @@ class _Runner:
         self._env.pop("ZINKER_CONFIG", None)
 
     def say(self, text: str) -> None:
-        print(f"\n# {text}" if not text[:1].islower() else f"# {text}", flush=True)  # noqa: T201
+        print(f"\n# {text}" if not text[:1].islower() else f"# {text}", flush=True)
 
     def __call__(self, *arguments: str, ends: int = 0) -> None:
-        print(f"\n$ zinker {shlex.join(arguments)}", flush=True)  # noqa: T201
+        print(f"\n$ zinker {shlex.join(arguments)}", flush=True)
         command = [sys.executable, "-m", "zinker", *arguments]
         done = subprocess.run(command, cwd=self._garden, env=self._env, stdin=subprocess.DEVNULL, check=False)
         if done.returncode != ends:

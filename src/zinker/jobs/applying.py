@@ -136,7 +136,11 @@ def _keep_fallback(work: Work, plan: Plan, number: int) -> int:
         builder.finish(manifest)
         return manifest
 
-    return work.setup.shelf.keep(plan.subject, build).number
+    shelf = work.setup.shelf
+    version = shelf.keep(plan.subject, build)
+    with contextlib.closing(shelf.open(version)) as fallback:
+        fallback.verify()  # what the disk has taken in bad order is of no use later
+    return version.number
 
 
 def _stage(work: Work, documents: tuple[DocumentPlan, ...]) -> dict[tuple[str, str], StagedFile]:

@@ -15,6 +15,7 @@ import msgspec
 from zinker.model.errors import Damaged, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.profile import FORMAT, Manifest
+from zinker.model.setting import decode_line
 from zinker.profiles.layout import (
     HIGHEST_RATIO,
     LARGEST_LINE,
@@ -26,6 +27,7 @@ from zinker.profiles.layout import (
     is_member,
     settings_member,
 )
+from zinker.stores.atomic import CHUNK
 
 _WHAT = "Profile not read"
 _THEN = "Use another copy of it, or another version; `zinker list` shows what is kept."
@@ -74,6 +76,19 @@ class Profile:
     def attachment(self, sha256: str) -> "Verified":
         """Open a whole file; its digest has been checked when its end has been read."""
         return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
+
+    def verify(self) -> None:
+        """Read everything, settings and whole files; raises `Damaged` if any of it is not what it was."""
+        seen = set()
+        for part in self.manifest.parts:
+            for line in self.lines(part.id):
+                setting = decode_line(line) if b'","","' in line else None
+                if setting is not None and setting.is_head:
+                    seen.add(setting.value.get("sha256", ""))
+        for sha256 in seen - {""}:
+            with self.attachment(sha256) as stream:
+                while stream.read(CHUNK):
+                    pass  # the digest is checked at the end
 
     def close(self) -> None:
         """Let go of the file."""

@@ -28,12 +28,13 @@ from zinker.profiles.layout import (
 from zinker.stores.atomic import (
     CHUNK,
     PART_SUFFIX,
+    chunks_of,
     commit_part,
     flush_folder,
     open_part,
     part_path,
     take_looks,
-    write_file,
+    write_part,
 )
 from zinker.stores.reading import Content
 
@@ -228,7 +229,7 @@ def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
 
 def copy_profile(source: Path, target: Path) -> None:
     """Copy a profile file, byte for byte."""
-    write_file(target, source.read_bytes())
+    commit_part(write_part(target, chunks_of(source)), target)
 
 
 def _opened(document: str, content: Content) -> IO[bytes]:

@@ -122,10 +122,15 @@ def _blocks(shown: Shown, width: int) -> Iterator[Block]:
         record = shown.manifest.part(part_id)
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
-        lines = [f"  {name:<40}  {value_text(s)}" for name, s in zip(names, settings, strict=True)]
+        lines = [_named(name, value_text(s), width) for name, s in zip(names, settings, strict=True)]
         is_file = not settings[0].address
         name = record.title if record else part_id
-        yield Block(name, document, [plain(cut(line, width)) for line in lines], is_file)
+        yield Block(name, document, lines, is_file)
+
+
+def _named(name: str, value: str, width: int) -> Text:
+    start = f"  {cut(name, 40):<40}  "
+    return plain(start + cut(value, width - len(start)))
 
 
 def shown_json(shown: Shown) -> dict[str, Any]:

@@ -32,6 +32,8 @@ def load(path: Path, kind: type[T], what: str) -> T:
         raise WrongUsage(what, why, "Save the file as UTF-8.") from None
     except tomllib.TOMLDecodeError as error:
         raise WrongUsage(what, f"{path}: {_syntax(str(error))}", "Correct that line.") from None
+    except RecursionError:
+        raise WrongUsage(what, f"{path} is nested too deeply", "Correct that file.") from None
     except msgspec.ValidationError as error:
         message, keys = _taken_apart(str(error))
         keys = _named(data, keys, kind)
