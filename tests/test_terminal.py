@@ -2,6 +2,7 @@
 
 import os
 import re
+import select
 import subprocess
 import sys
 
@@ -21,9 +22,11 @@ def at_terminal(garden, *arguments, answer="", columns=80, env=()):
         os.execve(COMMAND, [COMMAND, *arguments], own | size)
     output = b""
     while True:
-        if answer and output.rstrip().endswith(b"[y/N]:"):
+        # It answers when nothing more comes, and again if need be: setting a terminal up may drop what was typed.
+        if answer and b"[y/N]:" in output and not select.select([descriptor], [], [], 0.3)[0]:
             os.write(descriptor, answer.encode())
-            answer = ""
+            select.select([descriptor], [], [], 2.0)
+            continue
         try:
             piece = os.read(descriptor, 65536)
         except OSError:  # how a terminal on Linux says that nobody is left
