@@ -70,6 +70,8 @@ def test_preview_shows_everything_and_changes_nothing(kept):
     assert kept.places() == before
     assert not list(kept.path.glob("shelf/changes/*"))
     assert plan["state"] == "previewed" and plan["settings"] == 6
+    # The version of the application is compared, and is never written.
+    assert plan["alike"] + 1 == kept("compare", "mosslight", "--json", code=1).json["alike"]
     items = {(d["part"], s["address"]): s["what"] for d in plan["plan"] for s in d["settings"]}
     assert items["general", "/keys/mist"] == "new" and items["artwork", ""] == "new"
     done = kept("import", "mosslight", "--place", "potting-shed", "--yes", "--json").json

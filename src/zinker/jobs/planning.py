@@ -95,7 +95,7 @@ class _PartPlanner:
         for document, group in groupby(wanted, key=lambda difference: difference.document):
             if self._selection.has(self._part, document):
                 differing = list(group)
-                self._differing += sum(d.after is not None and d.after.type != DOCUMENT for d in differing)
+                self._differing += sum(self._counts(d.address, d.after) for d in differing)
                 self._plan_document(document, differing)
         self._plan.alike = self._total - self._differing
         return self._plan
@@ -110,7 +110,8 @@ class _PartPlanner:
                 why = f"the settings of the part {self._part.id} are not in order, or one stands there twice"
                 raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
             last, is_first = setting.key, False
-            self._total += setting.type != DOCUMENT and self._selection.has(self._part, setting.document)
+            if self._selection.has(self._part, setting.document):
+                self._total += self._counts(setting.address, setting)
             translated = self._crosswalk.translate(setting)
             if translated is not setting:
                 self._originals[setting.key] = Leaf(setting.type, setting.value)
@@ -202,7 +203,7 @@ class _PartPlanner:
     def _item(self, found: Difference) -> PlanItem | None:
         """Make the item for a difference, or say why there is none."""
         address = found.address
-        if any(matches(pattern, address) for pattern in self._own):
+        if self._is_own(address):
             return None
         if found.after is not None and found.after.type == "key" and self._has_key(address):
             return None  # an empty key is asked for; something is in the one there, and stays
@@ -216,6 +217,14 @@ class _PartPlanner:
             self._leave(found.document, address, f"a secret, withheld: {own}", False)
             return None
         return PlanItem(address, found.before, found.after, self._original(found))
+
+    def _is_own(self, address: str) -> bool:
+        """Whether a setting is the place's own business: volatile, or the application's version."""
+        return any(matches(pattern, address) for pattern in self._own)
+
+    def _counts(self, address: str, leaf: Leaf | Setting | None) -> bool:
+        """Whether a setting counts as alike or not, as in a comparison."""
+        return leaf is not None and leaf.type != DOCUMENT and not self._is_own(address)
 
     def _has_key(self, address: str) -> bool:
         return isinstance(self._home, RegistryHome) and self._home.has_key(address)
