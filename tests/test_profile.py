@@ -1,5 +1,6 @@
 """Profiles: the same settings give the same bytes, and nothing hostile or damaged gets through."""
 
+import contextlib
 import io
 import json
 import random
@@ -143,7 +144,7 @@ def test_links_twins_and_bombs_are_refused(kept, profile):
         (twin, b"{}", "the same name twice"),
         (bomb, b"\0" * 200_000_000, "a bomb"),
     ):
-        with pytest.warns(UserWarning) if info is twin else __import__("contextlib").nullcontext():
+        with pytest.warns(UserWarning) if info is twin else contextlib.nullcontext():
             hostile = rewrite(profile, kept.path / "hostile.zinker", add=[(info, data)])
         assert says in kept("show", hostile, code=5).err
 

@@ -103,7 +103,8 @@ def test_a_broken_file_is_replaced_and_can_come_back(kept):
     path = kept.settings / "devices/bench-east.json"
     good, broken = path.read_bytes(), b"\x00" * 40
     path.write_bytes(broken)
-    assert "is not text" in kept("import", "mosslight@1", "--place", "potting-shed", "--preview").out or True
+    shown = kept("import", "mosslight@1", "--place", "potting-shed", "--preview").out
+    assert "40 bytes" in shown and "becomes a file that can be read as JSON" in shown
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
     assert path.read_bytes() == good
     kept("undo", "--yes")
@@ -362,8 +363,5 @@ def test_this_machine_and_what_really_runs_on_it(garden):
         running.kill()
         running.wait()
     left = garden("import", "mosslight@1", "--yes", "--json", code=0).json["left"]
-    assert [item["why"] for item in left if item["part"] == "panel"] in (
-        [],
-        ["here has no registry that can be reached"],
-    )
+    assert "panel" not in [item["part"] for item in left]  # nothing of it was captured, so nothing is missing
     assert b"dusk=19:30" in (own / ".config/mosslight/mosslight.ini").read_bytes()
