@@ -4,28 +4,65 @@ A new format is one file with the two functions of `Format` and one line in `_FO
 nothing in here opens a file.
 """
 
+import re
 from collections.abc import Mapping, Sequence
 from importlib import import_module
 from typing import Protocol, cast
 
+from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.model.errors import NotWritable
+from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import WHOLE
 
-_FORMATS = {"ini": "zinker.formats.ini", "json": "zinker.formats.json"}
+_FORMATS = {
+    "ini": "zinker.formats.ini",
+    "json": "zinker.formats.json",
+    "key-value": "zinker.formats.key_value",
+    "pattern": "zinker.formats.pattern",
+    "plist": "zinker.formats.plist",
+    "properties": "zinker.formats.properties",
+    "sqlite": "zinker.formats.sqlite",
+    "toml": "zinker.formats.toml",
+    "xml": "zinker.formats.xml",
+    "yaml": "zinker.formats.yaml",
+}
 
-_SUFFIXES = {".ini": "ini", ".conf": "ini", ".cfg": "ini", ".json": "json"}
+_SUFFIXES = {
+    ".cfg": "ini",
+    ".conf": "ini",
+    ".desktop": "ini",
+    ".ini": "ini",
+    ".json": "json",
+    ".json5": "json",
+    ".jsonc": "json",
+    ".plist": "plist",
+    ".properties": "properties",
+    ".toml": "toml",
+    ".xml": "xml",
+    ".yaml": "yaml",
+    ".yml": "yaml",
+}
+
+
+# What a file without a telling name begins with.
+_SIGNS = (
+    (re.compile(rb"SQLite format 3\0"), WHOLE),  # which of its tables hold settings, only a subject file can say
+    (re.compile(rb"bplist0|\s*<\?xml[^>]*>\s*<!DOCTYPE plist"), "plist"),
+    (re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])"), "xml"),
+    (re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:\{\s*[\"}]|\[\s*[\[{\"\d\]])"), "json"),
+    (re.compile(rb"(?:\xef\xbb\xbf)?(?:\s*(?:[;#][^\n]*)?\n)*\s*\[[^\]\n]+\]\s*\n"), "ini"),
+)
 
 
 class Format(Protocol):
     """What a format module offers."""
 
-    def read(self, data: bytes) -> Leaves:
+    def read(self, data: bytes, dialect: Dialect) -> Leaves:
         """Return all settings of a document by address; raises `DocumentError`."""
         ...
 
-    def edit(self, data: bytes, edits: Sequence[Edit]) -> bytes:
-        """Return the document with the edits made; raises `DocumentError` and `NotWritable`."""
+    def edit(self, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> bytes:
+        """Return the document, which `read` takes, with the edits made; raises `NotWritable`."""
         ...
 
 
@@ -33,28 +70,45 @@ def _format(name: str) -> Format:
     return cast(Format, import_module(_FORMATS[name]))
 
 
-def guess(file_name: str) -> str:
-    """Tell the format of a file from its name, where the subject file does not say it."""
-    return next((name for suffix, name in _SUFFIXES.items() if file_name.lower().endswith(suffix)), WHOLE)
+def guess(file_name: str, beginning: bytes = b"") -> str:
+    """Tell the format of a file where the subject file does not say it: from its name, else its beginning."""
+    suffix = file_name.lower().rpartition("/")[2].rpartition(".")
+    named = _SUFFIXES.get(f".{suffix[2]}") if suffix[1] else None
+    return named or next((name for sign, name in _SIGNS if sign.match(beginning)), WHOLE)
 
 
-def read(format: str, data: bytes) -> Leaves:
+def read(format: str, data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings of a document by address; raises `DocumentError` where it breaks its format."""
-    return _format(format).read(data)
+    try:
+        return _format(format).read(data, dialect)
+    except (RecursionError, MemoryError):
+        raise DocumentError("it is nested too deeply") from None
 
 
-def edit(format: str, data: bytes, edits: Sequence[Edit]) -> bytes:
+def edit(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the document with the edits made, every other byte as it was.
 
     The result is read again before it is returned: a document in which an edit does not hold, or in which
     anything else has changed, is never handed out. Raises `NotWritable` with the address concerned.
     """
-    edits = [edit for edit in edits if edit.address]
+    before = read(format, data, dialect)
+    edits = [edit for edit in edits if edit.address and before.get(edit.address) != edit.leaf]
     if not edits:
         return data
-    result = _format(format).edit(data, edits)
-    _prove(_format(format).read(data), _format(format).read(result), edits)
+    try:
+        result = _format(format).edit(data, edits, dialect)
+    except RecursionError:
+        raise NotWritable(edits[0].address, "it is nested too deeply") from None
+    after = before if result == data else _read_again(format, result, edits, dialect)
+    _prove(before, after, edits)
     return result
+
+
+def _read_again(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> Leaves:
+    try:
+        return read(format, data, dialect)
+    except DocumentError as error:
+        raise NotWritable(edits[0].address, f"the document would not be readable any more: {error}") from None
 
 
 def _prove(before: Leaves, after: Leaves, edits: Sequence[Edit]) -> None:

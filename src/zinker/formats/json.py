@@ -1,73 +1,80 @@
-"""JSON documents (RFC 8259), written back losslessly.
+"""JSON documents (RFC 8259), edited in place.
 
-Objects and arrays are walked through to their values, from a root that must be one of them. An array of plain
-values is one setting of the type `list`; an array that holds objects, arrays, or numbers that need care is taken
-apart item by item. An empty object is an `object`, an empty array a `list`, so that neither is lost. An object
-whose names are all numbers has that mark at its own address, too, so that it can be told from an array.
+Objects and arrays are walked through as zinker.formats.walk says, from a root that must be one of them.
+Comments (`//` and `/* */`) and trailing commas, which some applications write, are read and kept.
 """
 
 import json
-from collections.abc import Iterator, Sequence
-from decimal import Decimal
-from math import isfinite
+import re
+from collections.abc import Iterable, Sequence
+from json.decoder import scanstring  # type: ignore[attr-defined]
 from typing import Any, NoReturn
 
-from zinker.formats.json_tree import Tree, is_index
+from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import Text, decode
-from zinker.model.address import pointer, tokens
-from zinker.model.errors import DocumentError
-from zinker.model.setting import LARGEST_PLAIN_INTEGER, Leaf, plain_int
+from zinker.formats.walk import exact, is_plain, leaves_of
+from zinker.model.address import pointer
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+
+_SPACE = re.compile(r"[ \t\r\n]*")
+_SURROGATE = re.compile("[\ud800-\udfff]")
+_COMMENT = re.compile(r'"(?:[^"\\]|\\.)*"|//[^\r\n]*|/\*.*?\*/', re.DOTALL)
+_TRAILING = re.compile(r'"(?:[^"\\]|\\.)*"|,(?=[ \t\r\n]*[}\]])', re.DOTALL)
+_NOT_LINE_END = re.compile(r"[^\r\n]")
+_decoder = json.JSONDecoder(parse_float=exact)
 
 
-class _ExactNumber(str):
-    """The digits of a number that a binary double does not hold."""
-
-    __slots__ = ()
-
-
-def read(data: bytes) -> Leaves:
+def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings of a JSON document by address; raises `DocumentError`."""
-    return dict(_walk(_load(_decode(data).characters)))
+    return leaves_of(_load(_decode(data).characters)[0])
 
 
-def edit(data: bytes, edits: Sequence[Edit]) -> bytes:
+def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the document with the edits made; every other byte stays as it is."""
     text = _decode(data)
-    tree = Tree(text.characters)
-    # From the last item of an array to the first, so that no removal moves an address still to come.
-    in_order = sorted(edits, key=_by_number)
-    tree.expect(edit.address for edit in in_order if edit.leaf is not None)
-    for change in reversed(in_order):
-        if change.leaf is None:
-            tree.remove(change.address)
-    for change in in_order:
-        if change.leaf is not None:
-            tree.set(change.address, change.leaf)
-    tree.prune()
-    return text.encode(tree.text())
-
-
-def _by_number(change: Edit) -> list[tuple[int, str]]:
-    """Sort list items by their number, not by its digits."""
-    return [(int(token) if is_index(token) else -1, token) for token in tokens(change.address)]
+    plain = _without_comments(text.characters) if _load(text.characters)[1] else text.characters
+    return text.encode(edit_text(text.characters, edits, _Writer(text.characters, plain)))
 
 
 def _decode(data: bytes) -> Text:
     return decode(data, fallback="")
 
 
-def _load(characters: str) -> Any:
+def _load(characters: str) -> tuple[Any, bool]:
+    """Return the data, and whether there are comments or trailing commas."""
     try:
-        return json.loads(
-            characters, object_pairs_hook=_object, parse_float=_number, parse_constant=_constant
-        )
+        return _strict(characters), False
+    except json.JSONDecodeError as error:
+        plain = _without_comments(characters)
+        if plain == characters:
+            raise DocumentError(f"line {error.lineno}, column {error.colno}: {error.msg}") from None
+    try:
+        return _strict(plain), True
     except json.JSONDecodeError as error:
         raise DocumentError(f"line {error.lineno}, column {error.colno}: {error.msg}") from None
+
+
+def _strict(characters: str) -> Any:
+    try:
+        return json.loads(characters, object_pairs_hook=_object, parse_float=exact, parse_constant=_constant)
+    except json.JSONDecodeError:
+        raise
     except RecursionError:
         raise DocumentError("it is nested too deeply") from None
     except ValueError as error:
         raise DocumentError(str(error)) from None
+
+
+def _without_comments(characters: str) -> str:
+    """Put spaces in place of comments and trailing commas, so that all else keeps its place."""
+
+    def blank(found: re.Match[str]) -> str:
+        return found[0] if found[0][0] == '"' else _NOT_LINE_END.sub(" ", found[0])
+
+    return _TRAILING.sub(blank, _COMMENT.sub(blank, characters))
 
 
 def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
@@ -77,56 +84,167 @@ def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return found
 
 
-def _number(digits: str) -> float | _ExactNumber:
-    number = float(digits)
-    exact = repr(number) == digits or (isfinite(number) and Decimal(repr(number)) == Decimal(digits))
-    return number if exact else _ExactNumber(digits)
-
-
 def _constant(name: str) -> NoReturn:
     raise DocumentError(f"it holds {name}, which is no JSON")
 
 
-def _walk(root: Any) -> Iterator[tuple[str, Leaf]]:
-    """Yield every leaf; without recursion, as documents may be deep."""
-    if not isinstance(root, dict | list):
-        # Its address would be "", which is the document's own.
-        raise DocumentError("it is one single value, with no addresses in it")
-    waiting = _below("", root)
-    while waiting:
-        address, value = waiting.pop()
-        is_opened = isinstance(value, list) and not all(_is_plain(item) for item in value)
-        if is_opened or (isinstance(value, dict) and value):
-            waiting += _below(address, value)
-            if isinstance(value, dict) and all(map(is_index, value)):
-                yield address, Leaf("object", {})
+class _Writer:
+    fixed = 1
+
+    def __init__(self, text: str, plain: str) -> None:
+        self._is_strict = text is plain
+        self._escape = text.isascii() and "\\u" in text
+        self._line_end = "\r\n" if "\r\n" in text else "\n"
+        found = re.search(r"\n([ \t]+)\S", plain)
+        self._indent = found[1] if found else ("" if "\n" not in text else "  ")
+        self._is_flat = "\n" not in plain.strip()
+        self._spaced = bool(re.search(r'":[ \t]', plain)) or not re.search(r'":\S', plain)
+        self._plain = plain
+
+    def parse(self, text: str) -> Node:
+        self._plain = text if self._is_strict else _without_comments(text)
+        start = _skip_space(self._plain, 0)
+        return self._node(start, len(self._plain.rstrip(" \t\r\n")), start)
+
+    def _node(self, start: int, end: int, begin: int) -> Node:
+        """Make a node; what is in it is taken apart only when it is asked for."""
+        node = Node(start, end, is_list=self._plain[start] == "[", own=begin)
+        if self._plain[start] in "{[":
+            node.opener = self._open
+        return node
+
+    def _open(self, node: Node) -> dict[str, Node] | None:
+        plain, at = self._plain, _skip_space(self._plain, node.start + 1)
+        children: dict[str, Node] = {}
+        is_flat_list = node.is_list
+        while plain[at] not in "]}":
+            begin, name = at, str(len(children))
+            if not node.is_list:
+                name, at = scanstring(plain, at + 1, False)
+                at = _skip_space(plain, plain.index(":", at) + 1)
+            value, end = _decoder.raw_decode(plain, at)
+            is_flat_list = is_flat_list and is_plain(value)
+            children[name] = self._node(at, end, begin)
+            at = _skip_space(plain, end)
+            if plain[at] == ",":
+                at = _skip_space(plain, at + 1)
+        return None if is_flat_list and children else children  # a list of plain values is one setting
+
+    def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
+        children = node.children
+        if children is not None and leaf.type in ("object", "list") and not leaf.value:
+            if children or node.is_list == (leaf.type == "list"):
+                return
+        if children:
+            raise NotWritable(address, "something else stands there, with another structure")
+        line = text.rfind("\n", 0, node.start) + 1
+        found = re.match(r"[ \t]*", text[line : node.start])
+        multiline = "\n" in text[node.start : node.end]
+        yield Splice(node.start, node.end, self._written(address, leaf, found[0] if found and multiline else None))
+
+    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+        children = list((node.children or {}).values())
+        if node.is_list and list(new) != [str(len(children) + number) for number in range(len(new))]:
+            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
+        inner = self._indent * (len(path) + 1)
+        if not children:
+            gap, close = ("", "") if self._is_flat else (self._line_end + inner, self._line_end + self._indent * len(path))
+            items = [self._member(node.is_list, (*path, name), below, inner) for name, below in new.items()]
+            comment = text[node.start + 1 : node.end - 1]
+            kept = comment.rstrip() if comment.strip() else ""
+            yield Splice(node.start + 1, node.end - 1, kept + gap + f",{gap or self._gap()}".join(items) + close)
+            return
+        last = children[-1]
+        gap = self._space_before(text, last)
+        if len(children) == 1 and not gap and self._spaced:
+            gap = " " if self._is_flat else gap
+        inner = gap[gap.rfind("\n") + 1 :] if "\n" in gap else inner
+        items = [self._member(node.is_list, (*path, name), below, inner) for name, below in new.items()]
+        comma, behind = self._behind(text, last, node)
+        added = gap + f",{gap}".join(items)
+        if comma:
+            yield Splice(behind, behind, added + ",")
         else:
-            yield address, _leaf(value)
+            yield Splice(last.end, last.end, ",")
+            yield Splice(behind, behind, added)
+
+    def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
+        children = node.children or {}
+        if len(names) == len(children):
+            yield Splice(node.start + 1, node.end - 1, "")
+            return
+        entries = list(children.items())
+        last_kept, at = None, node.start + 1
+        for number, (name, child) in enumerate(entries):
+            comma, behind = self._behind(text, child, node)
+            if name not in names:
+                last_kept = child
+            elif last_kept is None and "\n" not in text[behind : entries[number + 1][1].own]:
+                yield Splice(at, entries[number + 1][1].own, "")
+            else:
+                yield Splice(at, behind, "")
+            at = behind
+        if last_kept is not None and entries[-1][0] in names and not comma:
+            comma, _ = self._behind(text, last_kept, node)
+            yield Splice(comma - 1, comma, "")
+
+    def _behind(self, text: str, child: Node, holder: Node) -> tuple[int, int]:
+        """Return where the comma behind a member ends, or 0, and where what belongs to it in its line does."""
+        at = _skip_space(self._plain, child.end)
+        comma = 0
+        # A trailing comma has been blanked, and is looked for between comments.
+        for found in re.finditer(r"//[^\r\n]*|/\*.*?\*/|,", text[child.end : at + 1], re.DOTALL):
+            if found[0] == ",":
+                comma = child.end + found.end()
+                break
+        start = comma or child.end
+        comment = re.compile(r"(?:[ \t]*/\*[^\r\n]*?\*/)*[ \t]*(?://[^\r\n]*|/\*[^\r\n]*?\*/)").match(text, start)
+        return comma, comment.end() if comment and comment.end() < holder.end else start
+
+    def _space_before(self, text: str, child: Node) -> str:
+        space = re.search(r"[ \t\r\n]*\Z", text[max(0, child.own - 200) : child.own])
+        white = space[0] if space else ""
+        cut = white.rfind("\n")
+        return white if cut < 0 else self._line_end + white[cut + 1 :]
+
+    def _gap(self) -> str:
+        return " " if self._spaced else ""
+
+    def _member(self, in_list: bool, path: tuple[str, ...], below: Additions | Leaf, indent: str) -> str:
+        label = "" if in_list else self._string(path[-1]) + (": " if self._spaced else ":")
+        return label + self._value(path, below, indent)
+
+    def _value(self, path: tuple[str, ...], below: Additions | Leaf, indent: str) -> str:
+        if isinstance(below, Leaf):
+            return self._written(pointer(*path), below, None)
+        deeper, in_list = indent + self._indent, is_list(below)
+        items = [self._member(in_list, (*path, name), more, deeper) for name, more in below.items()]
+        start, end = ("", "") if self._is_flat else (self._line_end + deeper, self._line_end + indent)
+        inside = start + f",{start or self._gap()}".join(items) + end
+        return f"[{inside}]" if in_list else f"{{{inside}}}"
+
+    def _written(self, address: str, leaf: Leaf, indent: str | None) -> str:
+        """Return a value; a list item by item, each on a line of its own, if `indent` is given."""
+        if leaf.type not in ("text", "int", "float", "bool", "null", "list", "object"):
+            raise NotWritable(address, f"JSON has no {leaf.type}")
+        if leaf.type in ("int", "float"):
+            return leaf.value if isinstance(leaf.value, str) else json.dumps(leaf.value)
+        if leaf.type == "list" and indent is not None and leaf.value:
+            gap = self._line_end + indent
+            items = f",{gap}{self._indent}".join(map(self._scalar, leaf.value))
+            return f"[{gap}{self._indent}{items}{gap}]"
+        if leaf.type == "list":
+            return "[" + (", " if self._spaced else ",").join(map(self._scalar, leaf.value)) + "]"
+        return "{}" if leaf.type == "object" else self._scalar(leaf.value)
+
+    def _scalar(self, value: object) -> str:
+        return self._string(value) if isinstance(value, str) else json.dumps(value)
+
+    def _string(self, text: str) -> str:
+        written = json.dumps(text, ensure_ascii=self._escape)
+        return _SURROGATE.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
 
 
-def _below(address: str, value: dict[str, Any] | list[Any]) -> list[tuple[str, Any]]:
-    if isinstance(value, dict):
-        return [(address + pointer(name), below) for name, below in value.items()]
-    return [(f"{address}/{at}", item) for at, item in enumerate(value)]
-
-
-def _is_plain(value: Any) -> bool:
-    if isinstance(value, bool) or value is None or type(value) in (str, float):
-        return True
-    return isinstance(value, int) and abs(value) <= LARGEST_PLAIN_INTEGER
-
-
-def _leaf(value: Any) -> Leaf:
-    if value is None:
-        return Leaf("null", None)
-    if isinstance(value, bool):
-        return Leaf("bool", value)
-    if isinstance(value, int):
-        return Leaf("int", plain_int(value))
-    if isinstance(value, float):
-        return Leaf("float", value)
-    if isinstance(value, _ExactNumber):
-        return Leaf("float", str(value))
-    if isinstance(value, dict):
-        return Leaf("object", value)
-    return Leaf("list" if isinstance(value, list) else "text", value)
+def _skip_space(characters: str, at: int) -> int:
+    found = _SPACE.match(characters, at)
+    return found.end() if found else at

@@ -15,6 +15,8 @@ _MARKS = (
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 )
 _BINARY = re.compile("[\x00-\x08\x0b\x0e-\x1f]")
+# A character beyond ASCII in UTF-8: what 8-bit encodings have there is no text that people write.
+_MULTIBYTE = re.compile(b"[\xc3-\xc5][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3}")
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+\Z")
 
 
@@ -35,19 +37,27 @@ class Text(NamedTuple):
             raise NotWritable(address, why) from None
 
 
-def decode(data: bytes, fallback: str = "cp1252") -> Text:
-    """Decode a document: by its mark, else as UTF-8, else as the 8-bit encoding given, else as Latin-1.
+def decode(data: bytes, fallback: str = "cp1252", declared: str = "") -> Text:
+    """Decode a document: by its mark, else as UTF-8, else as declared or as the 8-bit encoding given.
 
-    Raises `DocumentError` for what is no text. Encoding the result gives back the same bytes.
+    Raises `DocumentError` for what is no text, and for what mixes UTF-8 with something else. Encoding the
+    result gives back the same bytes.
     """
     for mark, encoding in _MARKS:
         if data.startswith(mark):
             return _checked(data, mark, encoding)
+    if declared and (codec := codecs.lookup(declared).name) != "utf-8":
+        # The plain names of these codecs would write a mark that the document does not have.
+        return _checked(data, b"", {"utf-16": "utf-16-le", "utf-32": "utf-32-le"}.get(codec, codec))
     try:
         return _checked(data, b"", "utf-8")
     except DocumentError:
-        if not fallback or b"\0" in data:
+        if not fallback or declared or b"\0" in data:
             raise
+    mixed = _MULTIBYTE.search(data)
+    if mixed:
+        line = data.count(b"\n", 0, mixed.start()) + 1
+        raise DocumentError(f"it mixes UTF-8 (line {line}) with another encoding")
     try:
         return _checked(data, b"", fallback)
     except DocumentError:

@@ -1,0 +1,293 @@
+"""Documents made of lines: one setting a line, edited line by line. What a line looks like is its grammar's.
+
+Addresses are `/section/key`, or `/key` in a grammar without sections. The second and later keys of the same
+name in the same section get `/2` and so on. A section without keys is an empty `object` at `/section`.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import chain
+from typing import NamedTuple, Protocol
+
+from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.text import Text, line_end, lines
+from zinker.model.address import pointer, tokens
+from zinker.model.errors import NotWritable
+from zinker.model.setting import Leaf
+
+EMPTY_SECTION = Leaf("object", {})
+NO_VALUE = Leaf("null", None)
+
+# What a scan says in place of a key for a line that opens a section.
+HEADER = "\n"
+
+# One line: as it is, its section, its key (None for a comment or a blank line, or HEADER), and where its value
+# begins and ends; the end is -1 where there is no value.
+Scanned = tuple[str, str, str | None, int, int]
+
+
+class Style(NamedTuple):
+    """How a neighbour writes its line: its indentation, what stands around its value."""
+
+    indent: str = ""
+    before: str = ""
+    raw_value: str = ""
+
+
+class Grammar(Protocol):
+    """What tells one kind of line file from another."""
+
+    has_sections: bool
+    bare: Leaf  # what a key without a value is
+
+    def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
+        """Take the lines apart, joining those that belong together; raises `DocumentError`."""
+        ...
+
+    def value(self, written: str) -> str:
+        """Return the value that is written so."""
+        ...
+
+    def written(self, value: str, model: str, indent: str) -> str | None:
+        """Return how a value is written, in the manner of `model`, the old value or a neighbour's, in its line
+        ending; None where it cannot be."""
+        ...
+
+    def start(self, key: str, has_value: bool, indent: str, before: str) -> str | None:
+        """Return what stands in a new line before the value; `before` is what a neighbour has between both."""
+        ...
+
+    def after(self, key: str) -> str:
+        """Return what stands in a new line behind the value."""
+        ...
+
+    def joint(self, raw: str) -> str:
+        """Return what has to stand between a key and a value where the line `raw` had none."""
+        ...
+
+
+@dataclass(slots=True, eq=False)
+class _Line:
+    """One line, or several that belong together; `stop` is -1 for one without a value."""
+
+    raw: str
+    section: str = ""
+    key: str | None = None
+    start: int = 0
+    stop: int = -1
+    is_header: bool = False
+    is_dropped: bool = False
+    after: list["_Line"] = field(default_factory=list)  # lines added behind this one
+
+    @property
+    def is_blank(self) -> bool:
+        return not self.raw.strip()
+
+    @property
+    def indent(self) -> str:
+        return self.raw[: len(self.raw) - len(self.raw.lstrip(" \t"))]
+
+
+def read_lines(characters: str, grammar: Grammar) -> Leaves:
+    """Return the settings by address; raises `DocumentError`."""
+    found: Leaves = {}
+    sections: dict[str, bool] = {}  # whether they have keys
+    count: dict[tuple[str, str], int] = {}
+    last, prefix, decode = None, "", grammar.value
+    for raw, section, key, start, stop in grammar.scan(lines(characters)):
+        if key is None:
+            continue
+        if section != last:
+            last, prefix = section, pointer(section) if grammar.has_sections else ""
+        if key is HEADER:
+            sections.setdefault(section, False)
+            continue
+        sections[section] = True
+        address = f"{prefix}/{key}" if "/" not in key and "~" not in key else prefix + pointer(key)
+        if address in found:
+            count[section, key] = nth = count.get((section, key), 1) + 1
+            address = f"{address}/{nth}"
+        found[address] = Leaf("text", decode(raw[start:stop])) if stop >= 0 else grammar.bare
+    for section, has_keys in sections.items():
+        if not has_keys:
+            found[pointer(section)] = EMPTY_SECTION
+    return found
+
+
+def edit_lines(text: Text, grammar: Grammar, edits: Sequence[Edit]) -> bytes:
+    """Return the document with the edits made; every other line stays as it is. Raises `NotWritable`."""
+    file = _File(text, grammar)
+    for change in edits:
+        file.make(change)
+    return file.encode(edits[0].address if edits else "")
+
+
+class _File:
+    """The lines of one file. Edits mark lines and hang new ones behind them; `encode` puts it all together."""
+
+    def __init__(self, text: Text, grammar: Grammar) -> None:
+        self._text, self._grammar = text, grammar
+        raw = lines(text.characters)
+        self._top = _Line("")  # stands before everything, and is never written
+        self._lines = [self._top, *map(_line, grammar.scan(raw))]
+        self._added: list[_Line] = []  # sections added at the end
+        ends = [line_end(line) for line in raw]
+        self._end = max(("\n", "\r\n", "\r"), key=ends.count)
+        self._is_open = bool(raw) and not ends[-1]  # the last line has no line end
+        pairs = zip(self._lines[1:], self._lines[2:], strict=False)
+        self._is_spaced = any(line.is_blank and after.is_header for line, after in pairs)
+        self._addresses: dict[str, _Line] = {}
+        self._sections: dict[str, list[_Line]] = {"": [self._top]}
+        for line in self._lines[1:]:
+            self._sections.setdefault(line.section, []).append(line)
+        self._number()
+
+    def encode(self, address: str) -> bytes:
+        written = [line for line in self._in_order() if not line.is_dropped]
+        for line in written[:-1]:
+            line.raw += "" if line_end(line.raw) else self._end
+        if written and self._is_open:
+            written[-1].raw = written[-1].raw.rstrip("\r\n")
+        elif written and not line_end(written[-1].raw):
+            written[-1].raw += self._end
+        return self._text.encode("".join(line.raw for line in written), address)
+
+    def make(self, change: Edit) -> None:
+        path = tokens(change.address)
+        depth = len(path) - self._grammar.has_sections
+        if depth == 0:
+            self._make_section(path[0], change)
+        elif change.leaf is None:
+            self._remove(change.address)
+        elif depth in (1, 2):
+            section = path[0] if self._grammar.has_sections else ""
+            self._set(section, path[int(self._grammar.has_sections)], change.address, change.leaf)
+        else:
+            raise NotWritable(change.address, "a file of this format has no such depth")
+
+    def _in_order(self) -> Iterator[_Line]:
+        for line in (*self._lines, *self._added):
+            if line is not self._top:
+                yield line
+            yield from line.after
+
+    def _address(self, section: str, key: str, nth: int = 1) -> str:
+        path = (section, key) if self._grammar.has_sections else (key,)
+        return pointer(*path) if nth == 1 else pointer(*path, str(nth))
+
+    def _number(self) -> None:
+        """Give every key its address; the second of the same name in a section gets a 2, and so on."""
+        self._addresses.clear()
+        count: dict[tuple[str, str], int] = {}
+        for line in self._in_order():
+            if line.key is not None and not line.is_dropped:
+                place = (line.section, line.key)
+                count[place] = nth = count.get(place, 0) + 1
+                self._addresses[self._address(*place, nth)] = line
+
+    def _make_section(self, section: str, change: Edit) -> None:
+        if change.leaf is None:
+            self._drop_empty_section(section)
+        elif change.leaf != EMPTY_SECTION:
+            raise NotWritable(change.address, "a section of this file holds keys, not a value")
+        elif not any(line.is_header and not line.is_dropped for line in self._sections.get(section, ())):
+            self._add_section(section)
+
+    def _set(self, section: str, key: str, address: str, leaf: Leaf) -> None:
+        if leaf.type not in ("text", "null"):
+            raise NotWritable(address, f"a file of this format holds text, not {leaf.type}")
+        value: str | None = leaf.value
+        line = self._addresses.get(address)
+        if line is None:
+            self._insert(section, key, address, value)
+        elif value is None:
+            if line.stop >= 0:
+                raise NotWritable(address, "its value cannot be taken away without the key")
+        elif line.stop < 0 and leaf != self._grammar.bare:
+            bare, end = line.raw.rstrip("\r\n").rstrip(), line_end(line.raw)
+            bare += self._grammar.joint(line.raw)
+            written = self._written(value, "", "", address)
+            line.raw, line.start, line.stop = bare + written + end, len(bare), len(bare) + len(written)
+        elif line.stop >= 0:
+            self._replace(line, value, address)
+
+    def _replace(self, line: _Line, value: str, address: str) -> None:
+        start, stop = line.start, line.stop
+        written = self._written(value, line.raw[start:stop], line.indent, address)
+        if start == stop and written and line.raw[:start][-2:-1] in (" ", "\t") and line.raw[start - 1] in "=:":
+            line.raw = f"{line.raw[:start]} {line.raw[stop:]}"  # `key =` becomes `key = value`
+            start = stop = start + 1
+        line.raw = line.raw[:start] + written + line.raw[stop:]
+        line.start, line.stop = start, start + len(written)
+
+    def _written(self, value: str, model: str, indent: str, address: str) -> str:
+        written = self._grammar.written(value, model, indent)
+        if written is None:
+            raise NotWritable(address, "its value has characters that a line of this file cannot hold")
+        return self._end.join(written.split("\n")) if "\n" in written else written
+
+    def _remove(self, address: str) -> None:
+        line = self._addresses.pop(address, None)
+        if line is None or line.key is None:
+            raise NotWritable(address, "it is not there")
+        line.is_dropped = True
+        if self._address(line.section, line.key, 2) in self._addresses:
+            self._number()
+        if not any(other.key is not None and not other.is_dropped for other in self._sections[line.section]):
+            self._drop_empty_section(line.section)
+
+    def _drop_empty_section(self, section: str) -> None:
+        """Remove the header, and one blank line with it, of a section that holds nothing but blank lines."""
+        block = [
+            line for line in self._sections.get(section, ()) if not line.is_dropped and not line.is_blank
+        ]
+        if any(not line.is_header for line in block):
+            return
+        for header in block:
+            header.is_dropped = True
+            before = self._lines[self._lines.index(header) - 1] if header in self._lines else self._top
+            before.is_dropped = before.is_dropped or before.is_blank
+
+    def _insert(self, section: str, key: str, address: str, value: str | None) -> None:
+        """Add a key at the end of its section, looking like the key before it."""
+        if section not in self._sections:
+            self._add_section(section)
+        known = self._sections[section]
+        nearest: Iterable[_Line] = chain(reversed(known), reversed(self._lines))
+        model = next((line for line in nearest if line.stop >= 0), None)
+        style = _style(model)
+        bare = self._grammar.start(key, value is not None, style.indent, style.before)
+        if bare is None:
+            raise NotWritable(address, "its name has characters that a line of this file cannot hold")
+        written = "" if value is None else self._written(value, style.raw_value, style.indent, address)
+        end = "" if value is None else self._grammar.after(key)
+        stop = -1 if value is None else len(bare) + len(written)
+        line = _Line(bare + written + end, section, key, len(bare), stop)
+        anchors = (other for other in reversed(known) if other is self._top or not other.is_blank)
+        next(anchors, self._top).after.append(line)
+        self._addresses[address] = line
+
+    def _add_section(self, section: str) -> None:
+        last = self._added[-1] if self._added else self._lines[-1]
+        if self._is_spaced and not last.is_blank:
+            self._added.append(_Line(""))
+        header = _Line(f"[{section}]", section, is_header=True)
+        self._added.append(header)
+        self._sections.setdefault(section, []).append(header)
+
+
+def _line(scanned: Scanned) -> _Line:
+    raw, section, key, start, stop = scanned
+    if key is HEADER:
+        return _Line(raw, section, is_header=True)
+    return _Line(raw, section, key, start, stop)
+
+
+def _style(model: _Line | None) -> Style:
+    if model is None or model.key is None:
+        return Style()
+    indent = model.indent
+    before = model.raw[len(indent) : model.start]
+    if model.start == model.stop:
+        before = before.rstrip(" \t") + (" " if before.rstrip(" \t")[-2:-1] in (" ", "\t") else "")
+    return Style(indent, before, model.raw[model.start : model.stop])

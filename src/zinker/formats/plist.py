@@ -1,0 +1,280 @@
+"""Property lists, in XML and in the binary form; addresses as in JSON.
+
+Besides what JSON has there are `bytes`, `date` (as it is written) and, in the binary form, `uid`. XML is edited
+in place; a binary list is written anew as a whole, as nothing in it has a place of its own.
+"""
+
+import base64
+import datetime
+import plistlib
+from binascii import Error as NotBase64
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, nested
+from zinker.formats.walk import Native, is_index, is_plain, leaf_of, leaves_of
+from zinker.formats.xml_tree import Element, decode_xml, escaped, parse
+from zinker.model.address import pointer, tokens
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+
+_BINARY = b"bplist00"
+
+
+def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
+    """Return the settings by address; raises `DocumentError`."""
+    if data.startswith(_BINARY):
+        return leaves_of(_load_binary(data))
+    return leaves_of(_value(_root(parse(decode_xml(data).characters))))
+
+
+def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
+    """Return the list with the edits made."""
+    if data.startswith(_BINARY):
+        root = _load_binary(data)
+        _merge(root, nested(edits), ())
+        # From the last item of a list to the first, so that no removal moves one still to come.
+        unwanted = [tokens(change.address) for change in edits if change.leaf is None]
+        for path in sorted(unwanted, key=lambda path: [(is_index(t) and int(t), t) for t in path], reverse=True):
+            _cut(root, path)
+        return plistlib.dumps(root, fmt=plistlib.FMT_BINARY, sort_keys=False)
+    text = decode_xml(data)
+    return text.encode(edit_text(text.characters, edits, _Writer()), edits[0].address)
+
+
+def _load_binary(data: bytes) -> Any:
+    try:
+        root = plistlib.loads(data, fmt=plistlib.FMT_BINARY)
+    except (plistlib.InvalidFileException, ValueError, OverflowError, IndexError, TypeError) as error:
+        raise DocumentError(f"it is no binary property list: {error or 'it is damaged'}") from None
+    _check_size(root)
+    return root
+
+
+def _check_size(root: Any) -> None:
+    """Refuse a list whose objects refer to each other: taken apart, a small one may be without end."""
+    waiting, count = [root], 0
+    while waiting:
+        holder = waiting.pop()
+        count += 1
+        if count > 2_000_000:
+            raise DocumentError("its objects are used again and again, without end")
+        if isinstance(holder, dict):
+            waiting += holder.values()
+        elif isinstance(holder, list):
+            waiting += holder
+
+
+def _root(top: Element) -> Element:
+    values = [child for child in top.children if child.tag]
+    if top.tag != "plist" or len(values) != 1:
+        raise DocumentError("it is XML, but no property list")
+    return values[0]
+
+
+def _value(element: Element) -> Any:
+    """Return the value of an element; raises `DocumentError` for what no property list has."""
+    tag, text = element.tag, element.text
+    try:
+        if tag == "dict":
+            return {name: _value(value) for name, value in _pairs(element)}
+        if tag == "array":
+            return [_value(child) for child in element.children]
+        if tag == "string":
+            return text
+        if tag in ("true", "false"):
+            return tag == "true"
+        if tag == "integer":
+            return int(text, 16) if text.strip().lower().startswith(("0x", "-0x")) else int(text)
+        if tag == "real":
+            return float(text)
+        if tag == "data":
+            return base64.b64decode("".join(text.split()), validate=True)
+        if tag == "date":
+            return Native("date", text)
+    except (ValueError, NotBase64):
+        raise DocumentError(f"<{tag}> holds {text[:40]!a}") from None
+    raise DocumentError(f"it has an element <{tag}>, which no property list has")
+
+
+def _pairs(element: Element) -> list[tuple[str, Element]]:
+    keys, values = element.children[::2], element.children[1::2]
+    names = [key.text for key in keys]
+    if len(keys) != len(values) or any(key.tag != "key" for key in keys):
+        raise DocumentError("a <dict> has a value without a key, or a key without a value")
+    if len(set(names)) < len(names):
+        raise DocumentError("a <dict> has the same key twice, so its settings have no clear address")
+    return list(zip(names, values, strict=True))
+
+
+class _Writer:
+    fixed = 1
+
+    def parse(self, text: str) -> Node:
+        return _node(_root(parse(text)))
+
+    def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
+        element: Element = node.own
+        is_empty = not element.children
+        if element.tag in ("dict", "array") and not is_empty and leaf.value in ({}, []):
+            return  # what is in it already says that it is there
+        if element.tag == "dict" and not is_empty:
+            raise NotWritable(address, "something else stands there, with another structure")
+        yield Splice(element.start, element.end, _written(leaf, address, _line(text, element.start)))
+
+    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+        element: Element = node.own
+        size = len(node.children or {})
+        if node.is_list and list(new) != [str(size + number) for number in range(len(new))]:
+            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
+        line = _line(text, element.start)
+        step = _line(text, element.children[0].start) if element.children else line + ("\t" if line else "")
+        added = "".join(
+            step
+            + ("" if node.is_list else f"<key>{escaped(name, pointer(*path, name))}</key>{step}")
+            + _written(below, pointer(*path, name), step)
+            for name, below in new.items()
+        )
+        if element.children:
+            yield Splice(element.children[-1].end, element.children[-1].end, added)
+        else:
+            yield Splice(element.start, element.end, f"<{element.tag}>{added}{line}</{element.tag}>")
+
+    def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
+        element: Element = node.own
+        if len(names) == len(node.children or {}):
+            yield Splice(element.start, element.end, f"<{element.tag}/>")
+            return
+        for name in names:
+            own: Element = (node.children or {})[name].own
+            at = element.children.index(own)
+            start = own.start if node.is_list else element.children[at - 1].start
+            while text[start - 1] in " \t\r\n":
+                start -= 1
+            yield Splice(start, own.end, "")
+
+
+def _node(element: Element) -> Node:
+    if element.tag == "dict":
+        children = {name: _node(value) for name, value in _pairs(element)}
+    elif element.tag == "array" and not all(is_plain(_value(child)) for child in element.children):
+        children = {str(number): _node(child) for number, child in enumerate(element.children)}
+    else:
+        return Node(element.start, element.end, {} if element.tag == "array" and not element.children else None,
+                    element.tag == "array", element)
+    return Node(element.start, element.end, children, element.tag == "array", element)
+
+
+def _line(text: str, at: int) -> str:
+    """Return the line end and the indentation before a place, or "" if it is not the first of its line."""
+    start = at
+    while start and text[start - 1] in " \t":
+        start -= 1
+    if start and text[start - 1] == "\n":
+        return ("\r\n" if text[start - 2 : start - 1] == "\r" else "\n") + text[start:at]
+    return ""
+
+
+def _written(value: Leaf | Additions, address: str, line: str) -> str:
+    """Return a value as XML; `line` is the line end and the indentation that it stands behind."""
+    deeper = line + ("\t" if line else "")
+    if isinstance(value, Leaf):
+        if value.type == "list" and value.value:
+            items = "".join(deeper + _written(leaf_of(item), address, deeper) for item in value.value)
+            return f"<array>{items}{line}</array>"
+        return _scalar(value, address)
+    if is_list(value):
+        return f"<array>{''.join(deeper + _written(v, address, deeper) for v in value.values())}{line}</array>"
+    pairs = "".join(
+        f"{deeper}<key>{escaped(name, address)}</key>{deeper}{_written(below, address, deeper)}"
+        for name, below in value.items()
+    )
+    return f"<dict>{pairs}{line}</dict>"
+
+
+def _scalar(leaf: Leaf, address: str) -> str:
+    kind, value = leaf.type, leaf.value
+    if kind == "text":
+        return f"<string>{escaped(value, address)}</string>"
+    if kind == "bool":
+        return "<true/>" if value else "<false/>"
+    if kind == "int":
+        return f"<integer>{value}</integer>"
+    if kind == "float":
+        return f"<real>{value}</real>"
+    if kind == "bytes":
+        return f"<data>{value}</data>"
+    if kind == "date":
+        return f"<date>{escaped(value, address)}</date>"
+    if kind in ("object", "list") and not value:
+        return "<dict/>" if kind == "object" else "<array/>"
+    raise NotWritable(address, f"a property list has no {kind}")
+
+
+def _merge(holder: Any, new: Additions, path: tuple[str, ...]) -> None:
+    """Put additions into nested data."""
+    for name, below in new.items():
+        at = (*path, name)
+        key = _key(holder, name, at)
+        is_there = key < len(holder) if isinstance(holder, list) else key in holder
+        if is_there and isinstance(below, dict):
+            _merge(holder[key], below, at)
+            continue
+        value = _whole(below, pointer(*at))
+        if isinstance(holder, list) and key == len(holder):
+            holder.append(value)
+        elif not (is_there and value in ({}, []) and type(holder[key]) is type(value)):
+            holder[key] = value
+
+
+def _whole(below: Additions | Leaf, address: str) -> Any:
+    if isinstance(below, Leaf):
+        return _native(below, address)
+    if is_list(below):
+        return [_whole(item, address) for item in below.values()]
+    return {name: _whole(item, address) for name, item in below.items()}
+
+
+def _cut(root: Any, path: tuple[str, ...]) -> None:
+    """Remove a value, and the maps and lists that this leaves empty."""
+    chain = [root]
+    for depth, token in enumerate(path):
+        key = _key(chain[-1], token, path[: depth + 1])
+        try:
+            chain.append(chain[-1][key])
+        except (KeyError, IndexError):
+            raise NotWritable(pointer(*path), "it is not there") from None
+    for holder, token in zip(reversed(chain[:-1]), reversed(path), strict=True):
+        del holder[_key(holder, token, path)]
+        if holder:
+            return
+
+
+def _key(holder: Any, token: str, path: tuple[str, ...]) -> Any:
+    if isinstance(holder, dict):
+        return token
+    if isinstance(holder, list) and is_index(token) and int(token) <= len(holder):
+        return int(token)
+    raise NotWritable(pointer(*path), "something else stands there, with another structure")
+
+
+def _native(leaf: Leaf, address: str) -> Any:
+    kind, value = leaf.type, leaf.value
+    if kind == "bytes":
+        return base64.b64decode(value)
+    if kind == "int":
+        return int(value)
+    if kind == "float":
+        return float(value)
+    if kind == "date":
+        try:
+            return datetime.datetime.fromisoformat(value)
+        except ValueError:
+            raise NotWritable(address, f"{value!a} is no date") from None
+    if kind == "uid":
+        return plistlib.UID(value)
+    if kind in ("text", "bool", "object", "list"):
+        return value
+    raise NotWritable(address, f"a property list has no {kind}")

@@ -1,0 +1,125 @@
+r"""Properties files, as `java.util.Properties` documents them: `key=value`, `key: value` or `key value`.
+
+An address is `/key`. A line ending in a backslash goes on in the next one, without that one's indentation;
+`\t \n \r \f \uXXXX` are escapes, and a backslash before anything else is left out. Comments begin with `#` or
+`!`. Files that are not UTF-8 are Latin-1, and what that lacks is written as an escape.
+"""
+
+import re
+from collections.abc import Iterator, Sequence
+
+from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.line_file import Scanned, edit_lines, read_lines
+from zinker.formats.text import Text, decode
+from zinker.model.errors import DocumentError
+from zinker.model.setting import Leaf
+
+_CONTINUED = re.compile(r"(?<!\\)(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
+_KEY = re.compile(r"[ \t\f]*((?:[^\\=: \t\f\r\n]|\\(?:\r\n|.|\n|\r))*)", re.DOTALL)
+_DELIMITER = re.compile(r"[ \t\f]*(?:[=:][ \t\f]*)?(?:\\(?:\r\n|\n|\r)[ \t\f]*)*")
+_ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|(\r\n|\n|\r)[ \t\f]*|(.)|\Z)", re.DOTALL)
+_NAMED = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
+_WRITTEN = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f", "\\": "\\\\"}
+
+
+def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
+    """Return the settings by address; raises `DocumentError`."""
+    text = _decode(data, dialect)
+    found = read_lines(text.characters, _Properties(text))
+    return found
+
+
+def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
+    """Return the file with the edits made; every other line stays as it is."""
+    text = _decode(data, dialect)
+    return edit_lines(text, _Properties(text), edits)
+
+
+def _decode(data: bytes, dialect: Dialect) -> Text:
+    return decode(data, fallback="latin-1", declared=dialect.encoding)
+
+
+class _Properties:
+    bare = Leaf("text", "")
+    has_sections = False
+
+    def __init__(self, text: Text) -> None:
+        # A file without a character beyond ASCII may be read as Latin-1 by its application.
+        self._encoding = "ascii" if text.characters.isascii() else text.encoding
+
+    def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
+        for line in _joined(raw):
+            bare = line.strip()
+            if not bare or bare[0] in "#!":
+                yield line, "", None, 0, -1
+                continue
+            key = _KEY.match(line)
+            end = len(line.rstrip("\r\n"))
+            start = _DELIMITER.match(line, key.end(1)).end() if key else 0  # type: ignore[union-attr]
+            name = self.value(key[1]) if key else ""
+            if not name:
+                raise DocumentError(f"a value without a key: {bare[:40]!a}")
+            if start >= end and line[key.end(1) : end].strip(" \t\f") == "":  # type: ignore[union-attr]
+                yield line, "", name, 0, -1
+            else:
+                yield line, "", name, min(start, end), end
+
+    def value(self, written: str) -> str:
+        if "\\" not in written:
+            return written
+        # A character beyond the first plane is written as two escapes.
+        units = _ESCAPE.sub(_unescaped, written).encode("utf-16-le", "surrogatepass")
+        return units.decode("utf-16-le", "surrogatepass")
+
+    def written(self, value: str, model: str, indent: str) -> str | None:
+        text = "".join(map(self._escaped, value))
+        return "\\" + text if text[:1] in (" ", "=", ":") else text
+
+    def start(self, key: str, has_value: bool, indent: str, before: str) -> str | None:
+        if not key:
+            return None
+        name = "".join(self._escaped(c) if c not in " =:#!" else f"\\{c}" for c in key)
+        found = re.search(r"[ \t]*[=:][ \t]*\Z|[ \t]+\Z", before)
+        return indent + name + ((found[0] if found else "=") if has_value else "")
+
+    def after(self, key: str) -> str:
+        return ""
+
+    def joint(self, raw: str) -> str:
+        return "="
+
+    def _escaped(self, character: str) -> str:
+        if character in _WRITTEN:
+            return _WRITTEN[character]
+        if character < " " or "\ud800" <= character <= "\udfff" or not _has(self._encoding, character):
+            units = character.encode("utf-16-be", "surrogatepass").hex()
+            return "".join(f"\\u{units[at : at + 4]}" for at in range(0, len(units), 4))
+        return character
+
+
+def _has(encoding: str, character: str) -> bool:
+    try:
+        character.encode(encoding)
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _joined(raw: Sequence[str]) -> Iterator[str]:
+    held = ""
+    for line in raw:
+        held += line
+        is_comment = held.lstrip(" \t\f")[:1] in ("#", "!")
+        if is_comment or not _CONTINUED.search(held):
+            yield held
+            held = ""
+    if held:
+        yield held
+
+
+def _unescaped(found: re.Match[str]) -> str:
+    code, line_end, character = found.groups()
+    if code:
+        return chr(int(code, 16))
+    return "" if line_end or not character else _NAMED.get(character, character)

@@ -1,0 +1,419 @@
+"""TOML documents (version 1.0.0), edited in place; addresses as in JSON, with `date` for its dates and times."""
+
+import datetime
+import json
+import re
+import tomllib
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
+from zinker.formats.text import Text, decode
+from zinker.formats.walk import Digits, exact, is_plain, leaves_of
+from zinker.model.address import pointer
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+
+_SPACE = re.compile(r"[ \t]*")
+_FILLING = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
+_KEY = re.compile(r"""[ \t]*("(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)[ \t]*(\.?)""")
+_STRING = re.compile(
+    r'"""(?:[^"\\]|\\.|"(?!""))*"{3,5}|\'\'\'(?:[^\']|\'(?!\'\'))*\'{3,5}|"(?:[^"\\]|\\.)*"|\'[^\']*\'', re.DOTALL
+)
+_PLAIN = re.compile(r"[^,\]}\s#]+(?: \d[^,\]}\s#]*)?")
+_BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
+_SURROGATE = re.compile("[\ud800-\udfff]")
+
+
+def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
+    """Return the settings of a TOML document by address; raises `DocumentError`."""
+    return leaves_of(_load(_decode(data).characters))
+
+
+def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
+    """Return the document with the edits made; every other line stays as it is."""
+    text = _decode(data)
+    return text.encode(edit_text(text.characters, edits, _Writer()), edits[0].address)
+
+
+def _decode(data: bytes) -> Text:
+    return decode(data, fallback="")
+
+
+def _load(characters: str) -> dict[str, Any]:
+    try:
+        return tomllib.loads(characters, parse_float=_number)
+    except (tomllib.TOMLDecodeError, ValueError) as error:
+        message = str(error)
+        raise DocumentError(f"{message[:1].lower()}{message[1:]}") from None
+
+
+def _number(digits: str) -> float | Digits:
+    return exact(digits.replace("_", ""))
+
+
+class _Table:
+    """What a node knows of a table: where its own lines end, and how it came to be.
+
+    kind: `header` ([a.b]), `item` ([[a.b]]), `items` (all of those), `dotted` (a.b = 1), `implied` (only tables
+    below it), `inline`. `names` are those of its header.
+    """
+
+    def __init__(self, kind: str, lines_end: int, names: tuple[str, ...], start: int = 0) -> None:
+        self.kind, self.lines_end, self.names, self.start = kind, lines_end, names, start
+        self.in_item = False  # whether it is below an item of a list of tables
+        self.holder: Node | None = None  # of a dotted table: the one its lines stand in
+        self.prefix: tuple[str, ...] = ()  # and what its lines begin with
+
+
+class _Parser:
+    """Finds where everything stands in a document that tomllib has found to be right."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+        self.root = Node(0, len(text), {}, own=_Table("header", 0, ()))
+
+    def run(self) -> Node:
+        text, at, table = self._text, 0, self.root
+        while True:
+            filling = _FILLING.match(text, at)
+            at = filling.end() if filling else at
+            if at >= len(text):
+                return self.root
+            if text[at] == "[":
+                table, at = self._header(at)
+                continue
+            start = at
+            names, at = self._names(at)
+            at = _skip(_SPACE, text, text.index("=", at) + 1)
+            value, at = self._value(at)
+            self._hang(table, names, value, start)
+            line_end = text.find("\n", at)
+            table.own.lines_end = len(text) if line_end < 0 else line_end + 1
+
+    def _header(self, at: int) -> tuple[Node, int]:
+        start, text = at, self._text
+        is_item = text.startswith("[[", at)
+        names, at = self._names(at + 1 + is_item)
+        line_end = text.find("\n", at)
+        end = len(text) if line_end < 0 else line_end + 1
+        node, in_item = self.root, False
+        for depth, name in enumerate(names[:-1], 1):
+            node = self._step(node, name, tuple(names[:depth]))
+            in_item = in_item or _is_item(node)
+        if is_item:
+            fresh = Node(start, end, {}, True, _Table("items", 0, tuple(names)))
+            items = _children(_children(node).setdefault(names[-1], fresh))
+            node = items[str(len(items))] = Node(start, end, {})
+        else:
+            node = self._step(node, names[-1], tuple(names))
+        node.own = _Table("item" if is_item else "header", end, tuple(names), start)
+        node.own.in_item = in_item or is_item
+        return node, end
+
+    def _step(self, node: Node, name: str, names: tuple[str, ...]) -> Node:
+        below = _children(node).setdefault(name, Node(0, 0, {}, own=_Table("implied", 0, names)))
+        return _children(below)[str(len(_children(below)) - 1)] if below.is_list else below
+
+    def _hang(self, table: Node, names: list[str], value: Node, start: int) -> None:
+        node = table
+        for depth, name in enumerate(names[:-1], 1):
+            path = (*_table(node).names, name)
+            node = _children(node).setdefault(name, Node(0, 0, {}, own=_Table("dotted", 0, path)))
+            node.own.holder, node.own.prefix = table, tuple(names[:depth])
+        _children(node)[names[-1]] = value
+        value.own = (start, value.own)
+
+    def _names(self, at: int) -> tuple[list[str], int]:
+        names = []
+        while found := _KEY.match(self._text, at):
+            name = found[1]
+            at = found.end()
+            names.append(name[1:-1] if name[0] == "'" else tomllib.loads(f"x={name}")["x"] if name[0] == '"' else name)
+            if not found[2]:
+                break
+        return names, at
+
+    def _value(self, at: int) -> tuple[Node, int]:
+        """Take one value apart; its `own` is the table or the list that it is, or None."""
+        text, start = self._text, at
+        if text[at] not in "[{":
+            found = _STRING.match(text, at) or _PLAIN.match(text, at)
+            end = found.end() if found else at
+            return Node(start, end), end
+        is_array = text[at] == "["
+        node = Node(start, start, {}, is_array)
+        children: dict[str, Node] = {}
+        inline = Node(start, start, children, own=_Table("inline", 0, ()))
+        at = _skip(_FILLING, text, at + 1)
+        while text[at] not in "]}":
+            begin, names = at, []
+            if not is_array:
+                names, at = self._names(at)
+                at = _skip(_FILLING, text, text.index("=", at) + 1)
+            value, at = self._value(at)
+            if is_array:
+                children[str(len(children))] = value
+            else:
+                self._hang(inline, names, value, begin)
+            at = _skip(_FILLING, text, at)
+            if text[at] == ",":
+                at = _skip(_FILLING, text, at + 1)
+        node.end, node.children = at + 1, children
+        if is_array and all(child.children is None for child in children.values()):
+            items = tomllib.loads(f"x={text[start : at + 1]}", parse_float=_number)["x"]
+            node.children = None if all(map(is_plain, items)) and items else children
+        node.own = None if is_array else inline.own
+        return node, at + 1
+
+
+def _children(node: Node) -> dict[str, Node]:
+    """Return the children of a table or a list of tables."""
+    assert node.children is not None  # noqa: S101 - tomllib has found the document to be right
+    return node.children
+
+
+def _skip(expression: re.Pattern[str], text: str, at: int) -> int:
+    found = expression.match(text, at)
+    return found.end() if found else at
+
+
+def _table(node: Node) -> _Table:
+    table = _table_of(node)
+    assert table is not None  # noqa: S101 - asked only of tables
+    return table
+
+
+def _table_of(node: Node) -> _Table | None:
+    own = node.own[1] if isinstance(node.own, tuple) else node.own
+    return own if isinstance(own, _Table) else None
+
+
+class _Writer:
+    fixed = 1
+
+    def parse(self, text: str) -> Node:
+        _load(text)
+        return _Parser(text).run()
+
+    def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
+        if leaf.value in ({}, []) and node.children is not None:
+            return
+        if node.children:
+            raise NotWritable(address, "something else stands there, with another structure")
+        if not node.end:
+            raise NotWritable(address, "it is a table")
+        yield Splice(node.start, node.end, _written(leaf, address, text[node.start : node.end]))
+
+    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+        table = _table_of(node)
+        if node.is_list and not (table is not None and table.kind == "items"):
+            yield from self._into_array(text, path, node, new)
+        elif table is not None and table.kind == "inline":
+            yield _into_brackets(text, node, [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()])
+        elif table is not None and table.kind == "dotted" and table.holder is not None:
+            lines = [line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)]
+            yield _with_lines(text, table.holder.own.lines_end, lines)
+        else:
+            yield from self._into_table(text, path, node, new)
+
+    def _into_array(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+        size = len(node.children or {})
+        if list(new) != [str(size + number) for number in range(len(new))]:
+            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
+        yield _into_brackets(text, node, [_inline(v, pointer(*path, n)) for n, v in new.items()])
+
+    def _into_table(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+        table = _table(node)
+        is_open = table.kind in ("header", "item")
+        plain = {name: below for name, below in new.items() if _is_value(below) and table.kind != "items"}
+        deeper = {name: below for name, below in new.items() if name not in plain}
+        lines = [f"{_key((name,))} = {_inline(v, pointer(*path, name))}" for name, v in plain.items()]
+        if table.in_item:  # a header for it would have to stand in the middle of the document
+            lines += [line for name, below in deeper.items() for line in _dotted((name,), below, path)]
+            deeper = {}
+        if lines and is_open:
+            yield _with_lines(text, table.lines_end, lines)
+        rest = Additions({**({} if is_open else plain), **deeper})
+        sections = _sections(table.names, rest, table.kind == "items", path) if rest else []
+        if sections:
+            end = "" if not text or text.endswith("\n") else _end(text)
+            gap = _end(text) if text.strip() else ""
+            yield Splice(len(text), len(text), end + gap + gap.join(_joined(text, s) for s in sections))
+
+    def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
+        table = _table_of(node)
+        children = node.children or {}
+        if (node.is_list and table is None) or (table is not None and table.kind == "inline"):
+            yield from _out_of_brackets(text, node, names)
+            return
+        for name in names:
+            yield from _removed(text, children[name])
+
+
+def _removed(text: str, node: Node) -> Iterable[Splice]:
+    """Remove the lines of an entry, or all lines of a table with its header."""
+    table = _table_of(node)
+    if isinstance(node.own, tuple):
+        yield _without_lines(text, node.own[0], node.end)
+        return
+    if table is not None and table.kind in ("header", "item"):
+        end = text.find("\n", table.start)
+        yield _without_lines(text, table.start, len(text) if end < 0 else end, blank_before=True)
+    for child in (node.children or {}).values():
+        yield from _removed(text, child)
+
+
+def _is_item(node: Node) -> bool:
+    table = _table_of(node)
+    return table is not None and table.kind == "item"
+
+
+def _is_value(below: Additions | Leaf) -> bool:
+    """Tell whether an addition is written behind a key, not as a table of its own."""
+    if isinstance(below, Leaf):
+        return below.type != "object"
+    return is_list(below) and not all(isinstance(item, dict) and not is_list(item) for item in below.values())
+
+
+def _sections(
+    names: tuple[str, ...], new: Additions | Leaf, in_list: bool, path: tuple[str, ...], is_item: bool = False
+) -> list[list[str]]:
+    """Return new tables with their headers, each as its lines; `names` are those of the header of `new`."""
+    entries = Additions() if isinstance(new, Leaf) else new
+    if in_list:
+        return [
+            section for n, v in entries.items() for section in _sections(names, v, False, (*path, n), True)
+        ]
+    own = [n for n, v in entries.items() if _is_value(v)]
+    header = f"[[{_key(names)}]]" if is_item else f"[{_key(names)}]"
+    lines = [f"{_key((n,))} = {_inline(entries[n], pointer(*path, n))}" for n in own]
+    found = [[header, *lines]] if own or isinstance(new, Leaf) or is_item else []
+    for name, below in entries.items():
+        if name not in own:
+            is_items = isinstance(below, Additions) and is_list(below)
+            found += _sections((*names, name), below, is_items, (*path, name))
+    return found
+
+
+def _dotted(names: tuple[str, ...], below: Additions | Leaf, path: tuple[str, ...]) -> list[str]:
+    if isinstance(below, Leaf) or is_list(below):
+        return [f"{_key(names)} = {_inline(below, pointer(*path, names[-1]))}"]
+    return [line for name, deeper in below.items() for line in _dotted((*names, name), deeper, path)]
+
+
+def _key(names: Sequence[str]) -> str:
+    return ".".join(name if _BARE.match(name) else _basic(name, "") for name in names)
+
+
+def _basic(value: str, address: str) -> str:
+    if _SURROGATE.search(value):
+        raise NotWritable(address, "its value has characters that TOML cannot hold")
+    return json.dumps(value, ensure_ascii=False).replace("\x7f", "\\u007f")
+
+
+def _inline(below: Additions | Leaf, address: str) -> str:
+    if isinstance(below, Leaf):
+        return _written(below, address, "")
+    if is_list(below):
+        return "[" + ", ".join(_inline(item, address) for item in below.values()) + "]"
+    return "{" + ", ".join(f"{_key((n,))} = {_inline(v, address)}" for n, v in below.items()) + "}"
+
+
+def _written(leaf: Leaf, address: str, old: str) -> str:
+    """Return a value as TOML, a text with the quotation marks of the old one where that can be."""
+    kind, value = leaf.type, leaf.value
+    if kind == "text":
+        literal = old.startswith("'") and not old.startswith("'''") and not re.search(r"['\x00-\x08\x0a-\x1f\x7f]", value)
+        return f"'{value}'" if literal and not _SURROGATE.search(value) else _basic(value, address)
+    if kind == "bool":
+        return "true" if value else "false"
+    if kind in ("int", "float"):
+        return str(value)
+    if kind == "date":
+        if not any(_parses(form, value) for form in (datetime.datetime, datetime.date, datetime.time)):
+            raise NotWritable(address, f"{value!a} is no date")
+        return str(value)
+    if kind == "list":
+        return "[" + ", ".join(_inline_scalar(item, address) for item in value) + "]"
+    if kind == "object":
+        return "{}"
+    raise NotWritable(address, f"TOML has no {kind}")
+
+
+def _parses(form: type[datetime.datetime | datetime.date | datetime.time], value: str) -> bool:
+    try:
+        form.fromisoformat(value)
+    except ValueError:
+        return False
+    return True
+
+
+def _inline_scalar(item: Any, address: str) -> str:
+    if item is None:
+        raise NotWritable(address, "TOML has no null")
+    if isinstance(item, str):
+        return _basic(item, address)
+    return ("true" if item else "false") if isinstance(item, bool) else str(item)
+
+
+def _end(text: str) -> str:
+    return "\r\n" if "\r\n" in text else "\n"
+
+
+def _joined(text: str, lines: list[str]) -> str:
+    return "".join(line + _end(text) for line in lines)
+
+
+def _with_lines(text: str, at: int, lines: list[str]) -> Splice:
+    """Add lines to a table, indented like the one before them."""
+    before = text.rfind("\n", 0, max(at - 1, 0)) + 1
+    found = re.match(r"[ \t]*", text[before:at])
+    indent = found[0] if found and not text[before:at].lstrip().startswith("[") else ""
+    new = _joined(text, [indent + line for line in lines])
+    if at and text[at - 1] != "\n":
+        return Splice(at, at, _end(text) + new.removesuffix(_end(text)))
+    return Splice(at, at, new)
+
+
+def _without_lines(text: str, start: int, end: int, blank_before: bool = False) -> Splice:
+    start = text.rfind("\n", 0, start) + 1
+    stop = text.find("\n", end)
+    stop = len(text) if stop < 0 else stop + 1
+    if blank_before:
+        before = text.rfind("\n", 0, max(start - 1, 0)) + 1
+        if start and not text[before:start].strip():
+            start = before
+    return Splice(start, stop, "")
+
+
+def _into_brackets(text: str, node: Node, items: list[str]) -> Splice:
+    """Add items before a closing bracket, on lines of their own where the others stand so."""
+    inside = text[node.start + 1 : node.end - 1]
+    last = max((child.end for child in (node.children or {}).values()), default=node.start + 1)
+    if node.children:
+        first = next(iter(node.children.values())).start
+        line = text.rfind("\n", node.start, first)
+        gap = text[line:first] if line >= 0 and not text[line:first].strip() else " "
+        return Splice(last, last, "".join(f",{gap}{item}" for item in items))
+    return Splice(node.start + 1, node.end - 1, ", ".join(items) + (inside if "#" in inside else ""))
+
+
+def _out_of_brackets(text: str, node: Node, names: Sequence[str]) -> Iterable[Splice]:
+    """Remove items with the comma before them, or behind them if they are the first."""
+    children = list((node.children or {}).items())
+    kept_before = False
+    for at, (name, child) in enumerate(children):
+        start = child.own[0] if isinstance(child.own, tuple) else child.start
+        if name not in names:
+            kept_before = True
+            continue
+        if kept_before:
+            yield Splice(children[at - 1][1].end, child.end, "")
+        elif at + 1 < len(children):
+            following = children[at + 1][1]
+            yield Splice(start, following.own[0] if isinstance(following.own, tuple) else following.start, "")
+        else:
+            yield Splice(start, child.end, "")
