@@ -9,7 +9,7 @@ behind values, quotation marks and case are part of a value or a name unless the
 """
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
@@ -42,7 +42,7 @@ class Ini:
         self.has_sections = has_sections
         self._dialect = dialect
         self._marks = dialect.comments or (";", "#")
-        self._delimiter = dialect.delimiter
+        self._delimiter: str = dialect.delimiter
         marks = "|".join(map(re.escape, self._marks))
         self._comment = re.compile(rf"(?<=[ \t])(?:{marks})") if dialect.inline else None
 
@@ -171,7 +171,7 @@ def _delimiter(raw: Sequence[str], marks: tuple[str, ...]) -> str:
     return ":" if firsts.count(":") > firsts.count("=") else "="
 
 
-def _first_of(delimiter: str):  # type: ignore[no-untyped-def]
+def _first_of(delimiter: str) -> Callable[[str, str], int]:
     expression = re.compile(r"(?<=[^ \t])[ \t]" if delimiter == "space" else "[=:]")
 
     def find(line: str, _: str) -> int:

@@ -219,7 +219,7 @@ def _merge(holder: Any, new: Additions, path: tuple[str, ...]) -> None:
         at = (*path, name)
         key = _key(holder, name, at)
         is_there = key < len(holder) if isinstance(holder, list) else key in holder
-        if is_there and isinstance(below, dict):
+        if is_there and isinstance(below, Additions):
             _merge(holder[key], below, at)
             continue
         value = _whole(below, pointer(*at))

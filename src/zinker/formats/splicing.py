@@ -163,9 +163,9 @@ def _nest(new: Additions, path: tuple[str, ...], leaf: Leaf, address: str) -> No
         if isinstance(below, Leaf) and below.value not in ({}, []):
             raise NotWritable(address, "something else stands there, with another structure")
         if not isinstance(below, Additions):
-            below, mark = Additions(), below
-            below.is_map = mark is not None and mark.type == "object"
-            new[token] = below
+            is_map = isinstance(below, Leaf) and below.type == "object"
+            below = new[token] = Additions()
+            below.is_map = is_map
         new = below
     below = new.get(path[-1])
     if not isinstance(below, Additions):
@@ -219,8 +219,8 @@ def _remove(text: str, unwanted: set[str], kept: set[str], writer: Writer) -> st
     # A map or list that loses everything goes as a whole.
     for _, chain in sorted(chains, key=lambda item: -len(item[1])):
         for node in reversed(chain[writer.fixed : -1]):
-            below = node.children or {}
-            if id(node) not in keep and below and all(id(child) in going for child in below.values()):
+            children = node.children or {}
+            if id(node) not in keep and children and all(id(child) in going for child in children.values()):
                 going.add(id(node))
     splices: list[Splice] = []
     done: set[int] = set()

@@ -149,7 +149,8 @@ class _Parser:
         inline = Node(start, start, children, own=_Table("inline", 0, ()))
         at = _skip(_FILLING, text, at + 1)
         while text[at] not in "]}":
-            begin, names = at, []
+            begin = at
+            names: list[str] = []
             if not is_array:
                 names, at = self._names(at)
                 at = _skip(_FILLING, text, text.index("=", at) + 1)
@@ -275,7 +276,7 @@ def _is_value(below: Additions | Leaf) -> bool:
     """Tell whether an addition is written behind a key, not as a table of its own."""
     if isinstance(below, Leaf):
         return below.type != "object"
-    return is_list(below) and not all(isinstance(item, dict) and not is_list(item) for item in below.values())
+    return is_list(below) and not all(isinstance(item, Additions) and not is_list(item) for item in below.values())
 
 
 def _sections(

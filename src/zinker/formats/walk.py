@@ -9,6 +9,7 @@ address, too, so that it can be told from a list.
 import base64
 import datetime
 import plistlib
+from collections.abc import Iterable
 from decimal import Decimal
 from math import isfinite
 from typing import Any
@@ -52,6 +53,7 @@ def leaves_of(root: Any) -> Leaves:
     waiting: list[tuple[str, Any]] = [("", root)]
     while waiting:
         prefix, holder = waiting.pop()
+        items: Iterable[tuple[Any, Any]]
         if type(holder) is dict:
             if prefix and all(map(is_index, holder)):
                 found[prefix] = MARK

@@ -86,9 +86,9 @@ class _Composer:
     def _node(self, event: Any, depth: int) -> Node:
         if depth > _DEEPEST:
             raise DocumentError("it is nested too deeply")
-        start, end = event.start_mark.index, event.end_mark.index
+        start, end = _index(event.start_mark), _index(event.end_mark)
         if isinstance(event, yaml.AliasEvent):
-            return Node(start, end, own=_Own(Native("alias", event.anchor), "alias"))
+            return Node(start, end, own=_Own(Native("alias", event.anchor or ""), "alias"))
         if isinstance(event, yaml.ScalarEvent):
             return Node(start, end, own=_Own(self._scalar(event, start, end), event.style or "plain"))
         is_list = isinstance(event, yaml.SequenceStartEvent)
@@ -99,13 +99,13 @@ class _Composer:
         while True:
             event = next(self._events)
             if isinstance(event, yaml.SequenceEndEvent | yaml.MappingEndEvent):
-                node.end = event.end_mark.index if own.style == "flow" else node.end
+                node.end = _index(event.end_mark) if own.style == "flow" else node.end
                 break
-            begin, key_end, name = event.start_mark.index, 0, str(len(children))
+            begin, key_end, name = _index(event.start_mark), 0, str(len(children))
             if is_list:
                 begin = begin if own.style == "flow" else self._text.rindex("-", 0, max(begin, start + 1))
             else:
-                name, key_end = self._name(event), event.end_mark.index
+                name, key_end = self._name(event), _index(event.end_mark)
                 begin = self._begin(begin)
                 event = next(self._events)
             if name in children:
@@ -132,6 +132,10 @@ class _Composer:
         if event.tag is not None:
             return Native("tagged", self._text[start:end])
         return _resolved(event.value) if event.implicit[0] and not event.style else event.value
+
+
+def _index(mark: Any) -> int:
+    return int(mark.index)
 
 
 def _resolved(word: str) -> Any:
@@ -259,7 +263,7 @@ def _is_plain(node: Node) -> bool:
 
 def _line_end(text: str, node: Node) -> int:
     """Return the end of the line in which a node ends; behind a block of text, the start of the next line."""
-    at = max(node.end, node.own.key_end)
+    at: int = max(node.end, node.own.key_end)
     if at and text[at - 1] == "\n":
         return at
     line_end = text.find("\n", at)

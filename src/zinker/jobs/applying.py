@@ -17,7 +17,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.model.profile import Manifest, Snapshot
-from zinker.model.setting import WHOLE
+from zinker.model.setting import WHOLE, alike
 from zinker.places.folder import technician
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -150,14 +150,23 @@ def _stage(work: Work, documents: tuple[DocumentPlan, ...]) -> dict[tuple[str, s
         for plan in documents:
             home = work.home(plan)
             if isinstance(home, FileHome) and plan.action != "remove":
-                live = home.read(plan.document) if plan.expected else None
-                chunks = new_content(work.part(plan), plan, live, work.source)
-                staged[plan.part, plan.document] = home.stage(plan.document, chunks)
+                staged[plan.part, plan.document] = _staged(work, home, plan)
     except BaseException:
         for file in reversed(staged.values()):
             file.discard()
         raise
     return staged
+
+
+def _staged(work: Work, home: FileHome, plan: DocumentPlan) -> StagedFile:
+    if "link" in plan.about:
+        return home.stage_link(plan.document, str(plan.about["link"]))
+    if plan.about.get("folder"):
+        return home.stage_folder(plan.document)
+    live = home.read(plan.document) if plan.expected else None
+    chunks = new_content(work.part(plan), plan, live, work.source)
+    mode = plan.about.get("mode")
+    return home.stage(plan.document, chunks, int(str(mode), 8) & 0o777 if mode else None)
 
 
 def _commit(
@@ -178,7 +187,7 @@ def _commit(
                 staged[plan.part, plan.document].commit()
         else:
             edits = (Edit(item.address, item.after) for item in plan.items)
-            refused = home.apply(edits)
+            refused = home.apply(plan.document, edits)
             left += [LeftAlone(plan.part, plan.document, error.address, error.why) for error in refused]
     return left
 
@@ -209,11 +218,10 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
             continue
         reading = withholder.withhold(part, home.read(plan.document))
         if plan.result:
-            digest = reading.content.sha256 if reading.content else ""
-            if digest == plan.result:
+            if alike(reading.stamp, plan.result):
                 continue
-            if not digest or plan.format == WHOLE:
-                why = "read back, it is another file" if digest else "it cannot be read back"
+            if not reading.stamp or plan.format == WHOLE:
+                why = _why_otherwise(reading.stamp, plan.result)
                 found.append(LeftAlone(plan.part, plan.document, "", why))
                 continue
         # In a registry the case of names does not count.
@@ -224,6 +232,14 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
                 why = "read back, it does not have the value that was written"
                 found.append(LeftAlone(plan.part, plan.document, item.address, why))
     return [item for item in found if (item.part, item.document, item.address) not in known]
+
+
+def _why_otherwise(stamp: str, wanted: str) -> str:
+    """Say in what a file that was read back is not as it was to be."""
+    content, _, mode = stamp.partition(":")
+    if content and content == wanted.partition(":")[0] and content != "link":
+        return f"read back, its permissions are {mode}, not {wanted.partition(':')[2]}"
+    return "read back, it is another file" if stamp else "it cannot be read back"
 
 
 def _fail(work: Work, change: Change, documents: tuple[DocumentPlan, ...], error: BaseException) -> None:

@@ -112,7 +112,7 @@ def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[P
     if reading.is_readable:
         content = reading.content
         size, sha256 = (content.size, content.sha256) if content else (0, "")
-        builder.add(head(reading.document, reading.format, size, sha256), reading.leaves, content)
+        builder.add(head(reading.document, reading.format, size, sha256, reading.about), reading.leaves, content)
 
 
 def application_version(place: Place, subject: Subject) -> str:

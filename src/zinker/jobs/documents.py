@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from zinker import formats
 from zinker.formats.leaves import Edit
+from zinker.jobs.homes import dialect_of
 from zinker.jobs.withholding import is_secret
 from zinker.model.errors import NotWritable
 from zinker.model.plan import DocumentPlan
@@ -24,9 +25,8 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
         if live is None or live.content is None:
             raise NotWritable("", "it is not there any more")
         with live.content.open() as stream:
-            yield formats.edit(
-                live.format, stream.read(), [Edit(item.address, item.after) for item in plan.items]
-            )
+            edits = [Edit(item.address, item.after) for item in plan.items]
+            yield formats.edit(live.format, stream.read(), edits, live.dialect)
         return
     with source.attachment(plan.source) as stream:
         if plan.format in ("", WHOLE):
@@ -37,7 +37,7 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
     if live is not None:
         secret = {address: leaf for address, leaf in live.leaves.items() if is_secret(part, address)}
         edits += [Edit(address, leaf) for address, leaf in secret.items()]
-    yield formats.edit(plan.format, data, edits)
+    yield formats.edit(plan.format, data, edits, dialect_of(part, plan.document))
 
 
 def _chunks(stream: ByteStream) -> Iterator[bytes]:

@@ -1,15 +1,18 @@
 """Finds the home of a part at a place."""
 
-import re
+from collections.abc import Iterator
 from pathlib import Path
 
+from zinker.formats.dialect import Dialect
 from zinker.model.errors import Refused
-from zinker.places.place import Place
-from zinker.stores.files import FileHome
+from zinker.places.place import Place, system_kind
+from zinker.stores.files import FileHome, Root
+from zinker.stores.patterns import is_wild
 from zinker.stores.registry import RegistryHome
-from zinker.subjects.subject import Part
+from zinker.subjects.subject import Part, PartHome
 
 Home = FileHome | RegistryHome
+_NAMES = {"linux": "Linux", "windows": "Windows", "macos": "macOS"}
 
 
 class NoHome(Refused):
@@ -21,32 +24,68 @@ class NoHome(Refused):
 
 def open_home(place: Place, part: Part) -> Home:
     """Return the home of a part at a place; raises `NoHome`."""
+    system = system_kind(place.system)
+    candidates = [(home, home.candidates(system)) for home in part.homes]
+    if not any(paths for _, paths in candidates):
+        raise NoHome(f"it has no home on {_NAMES[system]}")
     if part.store == "file":
-        return _file_home(place, part)
+        roots = tuple(_root(place, home, paths) for home, paths in candidates if paths)
+        return FileHome(roots, system)
     if part.store == "registry":
         registry = place.registry()
         if registry is None:
             raise NoHome(f"{place.name} has no registry that can be reached")
-        return RegistryHome(registry, part.path)
+        branches = []
+        for _, paths in candidates:
+            branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])
+        return RegistryHome(registry, tuple(branches))
     raise NoHome(f"this Zinker cannot reach a home of the kind {part.store} yet")
 
 
 def instance_of(part: Part, document: str) -> str:
     """Return the instance a document of a part belongs to, or "" if the part has none."""
-    return FileHome(Path(), _split(part.path)[2], part.format).instance(document)
+    roots = tuple(_named(home, Path(), home.first) for home in part.homes)
+    return FileHome(roots).instance(document)
 
 
-def _file_home(place: Place, part: Part) -> FileHome:
-    variable, folder, pattern = _split(part.path)
-    base = place.folder(variable)
-    if base is None:
-        raise NoHome(f"nobody knows where {{{variable}}} is at {place.name}; name it in zinker.toml")
-    return FileHome(base / folder, pattern, part.format)
+def dialect_of(part: Part, document: str) -> Dialect:
+    """Return the dialect in which a document of a part is written."""
+    id, colon, _ = document.partition(":")
+    further = (home for home in part.homes if colon and home.id and home.id == id)
+    return next(further, part.homes[0]).dialect
+
+
+def _root(place: Place, home: PartHome, paths: tuple[str, ...]) -> Root:
+    """Return the first of some homes that exists, else the first that can be; raises `NoHome`."""
+    roots = list(_roots(place, home, paths))
+    if not roots:
+        variables = ", ".join(dict.fromkeys("{" + _split(path)[0] + "}" for path in paths))
+        raise NoHome(f"nobody knows where {variables} is at {place.name}; name it in zinker.toml")
+    return next((root for root in roots if _exists(root)), roots[0])
+
+
+def _roots(place: Place, home: PartHome, paths: tuple[str, ...]) -> Iterator[Root]:
+    for path in paths:
+        base = place.folder(_split(path)[0])
+        if base is not None:
+            yield _named(home, base, path)
+
+
+def _named(home: PartHome, base: Path, path: str) -> Root:
+    """Return a home; its document is called as in the first of its paths, wherever it is."""
+    _, folder, pattern = _split(path)
+    _, _, first = _split(home.first)
+    called = "" if is_wild(pattern) or is_wild(first) or first == pattern else first
+    return Root(base / folder, pattern, home.format, home.dialect, home.id, called)
+
+
+def _exists(root: Root) -> bool:
+    return root.base.is_dir() if root.is_wild else (root.base / root.pattern).exists()
 
 
 def _split(path: str) -> tuple[str, str, str]:
     """Split a path into its variable, the folders without a wild card, and the rest, which names documents."""
     variable, _, rest = path[1:].partition("}/")
     names = rest.split("/")
-    fixed = next((at for at, name in enumerate(names) if re.search(r"[*?{]", name)), len(names) - 1)
+    fixed = next((at for at, name in enumerate(names) if is_wild(name)), len(names) - 1)
     return variable, "/".join(names[:fixed]), "/".join(names[fixed:])

@@ -13,10 +13,9 @@ from zinker.model.errors import Refused, reason
 from zinker.model.profile import Manifest
 from zinker.model.setting import Setting, decode_line, text_of
 from zinker.shelf.shelf import Version
-from zinker.stores.files import FileHome
 from zinker.stores.registry import RegistryError
 from zinker.subjects.catalogue import unknown
-from zinker.subjects.subject import Subject
+from zinker.subjects.subject import Subject, paths_of
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -125,10 +124,10 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
                 home = open_home(where, part)
                 documents = home.documents()
                 instances |= {home.instance(document) for document in documents} - {""}
-                at = str(home.base / home.pattern) if isinstance(home, FileHome) else home.branch
+                at = "\n".join(home.where())
                 why = "" if documents else "nothing there"
             except (NoHome, OSError, RegistryError) as error:
-                documents, at = [], part.path
+                documents, at = [], "\n".join(paths_of(part.path))
                 why = reason(error) if isinstance(error, OSError) else error.why
             parts.append(
                 PartState(part.id, part.name, part.store, at, len(documents), why, part.device_bound)

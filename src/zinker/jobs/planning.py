@@ -8,7 +8,7 @@ import msgspec
 
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
-from zinker.jobs.homes import Home, NoHome, open_home
+from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder, is_secret
 from zinker.model.address import matches
@@ -17,11 +17,20 @@ from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Damaged, NotWritable, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
 from zinker.model.profile import Snapshot
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, encode_line
+from zinker.model.setting import (
+    DOCUMENT,
+    WHOLE,
+    WITHHELD,
+    Leaf,
+    Setting,
+    decode_line,
+    encode_line,
+    stamp,
+    text_of,
+)
 from zinker.places.place import Place
 from zinker.stores.files import FileHome, read_bytes
 from zinker.stores.reading import Reading
-from zinker.stores.registry import FORMAT as REGISTRY
 from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part
 
@@ -79,6 +88,7 @@ class _PartPlanner:
         self._source_heads: dict[str, Setting] = {}
         self._originals: dict[tuple[str, str], Leaf] = {}
         self._problems = [p for p in live.manifest.problems if p.part == part.id and not p.carried]
+        self._by_case: dict[str, str] = {}  # documents by their names without case
         self._total = self._differing = 0  # settings of the source, and those that are not so here
         self._plan = PartPlan([], [])
 
@@ -119,8 +129,10 @@ class _PartPlanner:
             yield line
 
     def _plan_document(self, document: str, found: list[Difference]) -> None:
-        if not self._home.fits(document):
-            self._leave(document, "", "the subject has no document of that name here")
+        if why := self._home.unfit(document):
+            self._leave(document, "", why)
+        elif why := self._clash(document):
+            self._leave(document, "", why)
         elif document not in self._live_heads and (why := self._why_unread(document)):
             self._leave(document, "", f"the one there cannot be read: {why}")
         elif self._is_foreign(document):
@@ -141,25 +153,39 @@ class _PartPlanner:
     def _is_foreign(self, document: str) -> bool:
         """Whether a document was captured in another format than it would be read in here."""
         source = self._source_heads.get(document)
+        live = self._live_heads.get(document)
         format = source.value.get("format", WHOLE) if source else ""
-        own = self._home.format_of(document) if isinstance(self._home, FileHome) else REGISTRY
-        return format not in (own, WHOLE)
+        own = live.value.get("format", WHOLE) if live else self._home.format_of(document) or format
+        return format != own and WHOLE not in (format, own)
+
+    def _clash(self, document: str) -> str:
+        """Say which other document a new one could not stand beside where case does not count, or ""."""
+        if not isinstance(self._home, FileHome) or self._home.system == "linux" or document in self._live_heads:
+            return ""
+        if not self._by_case:
+            self._by_case = {name.casefold(): name for name in self._live_heads}
+        other = self._by_case.setdefault(document.casefold(), document)
+        return f"beside {other}, from which only its case tells it, it cannot stand here" if other != document else ""
 
     def _plan_file(self, home: FileHome, document: str, found: list[Difference]) -> None:
         live, source = self._live_heads.get(document), self._source_heads.get(document)
-        digest = source.value.get("sha256", "") if source else ""
-        if source is None or not digest:
+        if source is None or not stamp(source.type, source.value):
             self._leave(document, "", "the profile does not hold the file itself")
-        elif live is not None and not live.value.get("sha256"):
+        elif live is not None and not stamp(live.type, live.value):
             self._leave(document, "", "it holds a secret that cannot be cut out for the fallback")
         elif live is not None and live.type == source.type == DOCUMENT:
             items = [item for d in found if (item := self._item(d))]
-            expected = live.value["sha256"]
+            expected = stamp(live.type, live.value)
             self._finish(home, DocumentPlan(self._part.id, document, "edit", tuple(items), expected))
-        elif live is not None and live.type == DOCUMENT:
+        elif live is not None and live.type == DOCUMENT and "link" not in source.value:
             self._leave(document, "", "the profile holds it only as a whole that could not be read")
+        elif why := _is_otherwise(live, source):
+            self._leave(document, "", why)
+        elif "link" in source.value and home.leads_out(document, source.value["link"]):
+            why = f"the link leads out of its folder, to {source.value['link']}"
+            self._leave(document, "", why)
         else:
-            self._plan_whole(home, document, found, live, source, digest)
+            self._plan_whole(home, document, found, live, source)
 
     def _plan_whole(
         self,
@@ -168,7 +194,6 @@ class _PartPlanner:
         found: list[Difference],
         live: Setting | None,
         source: Setting,
-        digest: str,
     ) -> None:
         format = source.value.get("format", WHOLE)
         items = [PlanItem(d.address, d.before, d.after, self._original(d)) for d in found if not _withheld(d)]
@@ -182,10 +207,11 @@ class _PartPlanner:
             document,
             "create" if live is None else "replace",
             tuple(items),
-            live.value["sha256"] if live is not None else "",
-            source=digest,
+            stamp(live.type, live.value) if live is not None else "",
+            source=source.value.get("sha256", ""),
             format=format,
             new_folders=home.missing_folders(document),
+            about={key: source.value[key] for key in ("mode", "link", "folder") if key in source.value},
         )
         self._finish(home, plan)
 
@@ -205,7 +231,7 @@ class _PartPlanner:
         address = found.address
         if self._is_own(address):
             return None
-        if found.after is not None and found.after.type == "key" and self._has_key(address):
+        if found.after is not None and found.after.type == "key" and self._has_key(found.document, address):
             return None  # an empty key is asked for; something is in the one there, and stays
         if any(
             p.document == found.document and f"{address}/".startswith(f"{p.address}/") for p in self._problems
@@ -226,8 +252,8 @@ class _PartPlanner:
         """Whether a setting counts as alike or not, as in a comparison."""
         return leaf is not None and leaf.type != DOCUMENT and not self._is_own(address)
 
-    def _has_key(self, address: str) -> bool:
-        return isinstance(self._home, RegistryHome) and self._home.has_key(address)
+    def _has_key(self, document: str, address: str) -> bool:
+        return isinstance(self._home, RegistryHome) and self._home.has_key(document, address)
 
     def _is_refused(self, item: PlanItem, document: str) -> bool:
         assert not isinstance(self._home, FileHome)  # noqa: S101 - only registries refuse by item
@@ -251,10 +277,12 @@ def with_result(
     while plan.items or plan.action != "edit":
         try:
             if plan.format == WHOLE:
-                return msgspec.structs.replace(plan, result=plan.source), left
+                result = stamp(WHOLE, {"sha256": plan.source, **plan.about})
+                return msgspec.structs.replace(plan, result=result), left
             data = b"".join(new_content(part, plan, live, source))
             format = live.format if plan.action == "edit" and live is not None else plan.format
-            content = withholder.withhold(part, read_bytes(plan.document, format, data)).content
+            reading = read_bytes(plan.document, format, data, dialect_of(part, plan.document))
+            content = withholder.withhold(part, reading).content
             digest = content.sha256 if content else hashlib.sha256(data).hexdigest()
             return msgspec.structs.replace(plan, result=digest), left
         except NotWritable as error:
@@ -267,6 +295,13 @@ def with_result(
             left.append(LeftAlone(part.id, plan.document, "", reason(error)))
             return msgspec.structs.replace(plan, items=(), action="edit"), left
     return plan, left
+
+
+def _is_otherwise(live: Setting | None, source: Setting) -> str:
+    """Say why a document of another kind cannot take the place of the one there, or ""."""
+    if live is None or bool(live.value.get("folder")) == bool(source.value.get("folder")):
+        return ""
+    return f"{text_of(live)} stands there, where the profile has {text_of(source)}"
 
 
 def _withheld(found: Difference) -> bool:

@@ -16,7 +16,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
 from zinker.model.profile import Snapshot
-from zinker.model.setting import WITHHELD, Leaf, Setting, decode_line
+from zinker.model.setting import WHOLE, WITHHELD, Leaf, Setting, alike, decode_line
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.stores.files import FileHome
@@ -159,14 +159,14 @@ class _Reverse:
     def plan(self) -> DocumentPlan | None:
         if not isinstance(self._home, FileHome):
             return self._by_setting(self._live)
-        if self._live is not None and self._live.content is None:
+        if self._live is not None and not self._live.stamp:
             why = self._live.troubles[0].why if self._live.troubles else "its secret cannot be cut out"
             self._leave("", f"the one there cannot be read: {why}")
             return None
-        now = self._live.content.sha256 if self._live and self._live.content else ""
-        if now == self._done.expected:
+        now = self._live.stamp if self._live else ""
+        if alike(now, self._done.expected):
             return None
-        if now in (self._done.result, ""):
+        if not now or alike(now, self._done.result):
             return self._whole(self._home)
         replaced_whole = any(not item.address for item in self._done.items)
         if self._live is None or replaced_whole or not self._live.leaves:
@@ -185,7 +185,7 @@ class _Reverse:
         items = tuple(PlanItem(item.address, item.after, item.before) for item in done.items)
         if done.expected:
             head = self._old.get("")
-            format = head.value.get("format", "whole") if head else "whole"
+            content = head.value if head else {}
             return DocumentPlan(
                 done.part,
                 done.document,
@@ -193,9 +193,10 @@ class _Reverse:
                 items,
                 done.result if self._live else "",
                 done.expected,
-                source=done.expected,
-                format=format,
+                source=content.get("sha256", ""),
+                format=content.get("format", WHOLE),
                 new_folders=0 if self._live else home.missing_folders(done.document),
+                about={key: content[key] for key in ("mode", "link", "folder") if key in content},
             )
         if self._live and any(leaf.type == WITHHELD for leaf in self._live.leaves.values()):
             self._leave("", "it holds a secret by now, which removing it would lose")

@@ -60,18 +60,18 @@ class Withholder:
         if not secret:
             return reading
         leaves = {**reading.leaves, **{address: self._mark(leaf) for address, leaf in secret.items()}}
-        content = reading.content and self._cut(reading.format, reading.content, secret)
+        content = reading.content and self._cut(reading, reading.content, secret)
         return msgspec.structs.replace(reading, leaves=leaves, content=content)
 
     def _mark(self, leaf: Leaf) -> Leaf:
         mark = hmac.new(self._key, encode(leaf), hashlib.sha256).hexdigest()[:16]
         return Leaf(WITHHELD, {"key": self._key_id, "mark": mark})
 
-    def _cut(self, format: str, content: Content, secret: Leaves) -> Content | None:
+    def _cut(self, reading: Reading, content: Content, secret: Leaves) -> Content | None:
         edits = [Edit(address, _EMPTY.get(leaf.type, Leaf("null", None))) for address, leaf in secret.items()]
         with content.open() as stream:
             try:
-                data = formats.edit(format, stream.read(), edits)
+                data = formats.edit(reading.format, stream.read(), edits, reading.dialect)
             except NotWritable:
                 return None  # rather no copy of the file than one with the secret in it
         return Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
 
-from zinker.model.setting import DOCUMENT, Leaf, Setting, decode_line
+from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting, alike, decode_line, stamp
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -78,7 +78,9 @@ def _same(old: Setting | None, new: Setting | None) -> bool:
     """Whether two settings that are not the same bytes still count as alike."""
     if old is None or new is None:
         return False
-    return old.type == new.type == DOCUMENT and not old.address
+    if old.address or old.type != new.type or not (old.is_head and new.is_head):
+        return False
+    return old.type == DOCUMENT or alike(stamp(WHOLE, old.value), stamp(WHOLE, new.value))
 
 
 def _leaf(setting: Setting | None) -> Leaf | None:

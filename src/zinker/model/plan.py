@@ -29,8 +29,8 @@ class DocumentPlan(msgspec.Struct, frozen=True):
     """What would happen to one document.
 
     `expected` is the digest of the document as the plan found it, `result` that of the document it would
-    leave; both are "" where there is none, or where the store has no digests, and are those of the content
-    without its withheld secrets. `source` is the attachment that a created or replaced file starts from, and
+    leave (stamps, see `model.setting`); both are "" where there is none, or where the store has no digests, and are
+    those of the content without its withheld secrets. `source` is the attachment that a created or replaced file starts from, and
     `new_folders` counts the folders that would have to be made for it.
     """
 
@@ -43,6 +43,8 @@ class DocumentPlan(msgspec.Struct, frozen=True):
     source: str = ""
     format: str = ""
     new_folders: int = 0
+    # What the file is to be besides its content: its `mode`, or a `link` or an empty `folder` instead.
+    about: dict[str, str | bool] = {}
 
 
 class LeftAlone(msgspec.Struct, frozen=True):

@@ -8,6 +8,7 @@ type `document` (it was read into settings) or `whole` (it is carried as it is),
 import base64
 import json
 import re
+from collections.abc import Mapping
 from types import NoneType
 from typing import Any, Final
 
@@ -29,6 +30,9 @@ _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
     "sz": (str,),
     "expand_sz": (str,),
     "link": (str,),
+    "xml": (str,),
+    "alias": (str,),
+    "tagged": (str,),
     "float": (float, int, str),
     "bool": (bool,),
     "null": (NoneType,),
@@ -37,7 +41,7 @@ _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
     "object": (dict,),
     WITHHELD: (dict,),
 }
-_INTEGERS: Final = frozenset({"int", "dword", "qword"})
+_INTEGERS: Final = frozenset({"int", "dword", "qword", "uid"})
 _BYTES: Final = frozenset({"bytes", "binary", "none"})
 
 _POINTER: Final = re.compile("(?:/(?:[^/~]|~[01])*)*", re.DOTALL)
@@ -123,9 +127,13 @@ def _is_sound(setting: Setting) -> bool:
 
 
 def _is_content(value: Any) -> bool:
-    if type(value) is not dict or not set(value) <= {"format", "size", "sha256"}:
+    if type(value) is not dict or not set(value) <= {"format", "size", "sha256", "mode", "link", "folder"}:
         return False
-    digest, format = value.get("sha256", ""), value.get("format", "")
+    digest, format, mode = value.get("sha256", ""), value.get("format", ""), value.get("mode", "")
+    if type(value.get("link", "")) is not str or type(value.get("folder", True)) is not bool:
+        return False
+    if type(mode) is not str or not re.fullmatch("([0-7]{1,3})?", mode, re.ASCII):
+        return False
     is_digest = type(digest) is str and re.fullmatch("([0-9a-f]{64})?", digest, re.ASCII) is not None
     return is_digest and type(format) is str and type(value.get("size", 0)) is int
 
@@ -135,12 +143,40 @@ def plain_int(number: int) -> int | str:
     return number if abs(number) <= LARGEST_PLAIN_INTEGER else str(number)
 
 
-def head(document: str, format: str, size: int, sha256: str) -> Setting:
-    """Build the line that opens a document; `size` in bytes. A document without a file has no digest ("")."""
+def head(
+    document: str, format: str, size: int, sha256: str, about: Mapping[str, str | bool] | None = None
+) -> Setting:
+    """Build the line that opens a document; `size` in bytes. A document without a file has no digest ("").
+
+    `about` is what else is to be said about a file, see `stamp`.
+    """
     content = {"size": size, "sha256": sha256} if sha256 else {}
+    content |= about or {}
     if format == WHOLE:
         return Setting(document, "", WHOLE, content)
     return Setting(document, "", DOCUMENT, {"format": format, **content})
+
+
+def stamp(format: str, content: Mapping[str, Any]) -> str:
+    """Return what tells a document from others of its name: its digest; "" for one that is no file.
+
+    A link counts by its target, an empty folder by being one. What is carried whole counts with its permission
+    bits, `mode`; in what is taken apart, they are the place's own business.
+    """
+    if "link" in content:
+        return f"link:{content['link']}"
+    if content.get("folder"):
+        return "folder"
+    sha256, mode = content.get("sha256", ""), content.get("mode", "")
+    return f"{sha256}:{mode}" if format == WHOLE and mode and sha256 else sha256
+
+
+def alike(one: str, other: str) -> bool:
+    """Tell whether two stamps may be of the same document: not every place knows permission bits."""
+    first, second = one.split(":"), other.split(":")
+    if one.startswith("link:") or other.startswith("link:") or len(first) == len(second):
+        return one == other
+    return first[0] == second[0]
 
 
 def text_of(leaf: Leaf | Setting | None) -> str:
@@ -151,7 +187,12 @@ def text_of(leaf: Leaf | Setting | None) -> str:
     if kind == WITHHELD:
         return "withheld"
     if kind == WHOLE:
-        return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes"
+        if "link" in value:
+            return f"link to {value['link']}"
+        if value.get("folder"):
+            return "an empty folder"
+        mode = f", mode {value['mode']}" if value.get("mode", "644") not in ("644", "664", "666") else ""
+        return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"
     if kind in ("null", "key"):
         return {"null": "no value", "key": "empty key"}[kind]
     if kind == "object":

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Protocol
+from typing import Literal, Protocol
 
 import msgspec
 
@@ -63,3 +63,11 @@ class Place(Protocol):
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return the processes there with one of these names; case does not matter."""
         ...
+
+
+def system_kind(system: str) -> Literal["linux", "windows", "macos"]:
+    """Return the kind of an operating system by its name and release; unlike others, Linux need not say it."""
+    name = system.lower()
+    if name.startswith("win"):
+        return "windows"
+    return "macos" if name.startswith(("darwin", "macos", "mac os")) else "linux"

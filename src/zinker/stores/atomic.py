@@ -5,6 +5,7 @@ the target, flush the folder. A name with that ending is nobody's document; whoe
 """
 
 import contextlib
+import errno
 import hashlib
 import os
 from collections.abc import Iterable, Iterator
@@ -29,8 +30,10 @@ def open_part(path: Path) -> IO[bytes]:
     return os.fdopen(descriptor, "w+b")
 
 
-def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
+def write_part(target: Path, chunks: Iterable[bytes], mode: int | None = None) -> Path:
     """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
+
+    `mode` holds other permission bits that it is to have.
 
     Raises `OSError`, and leaves nothing behind then.
     """
@@ -41,23 +44,27 @@ def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
                 file.write(chunk)
             file.flush()
             os.fsync(file.fileno())
-        take_looks(path, target)
+        take_looks(path, target, mode)
     except BaseException:
         path.unlink(missing_ok=True)
         raise
     return path
 
 
-def take_looks(path: Path, target: Path) -> None:
+def take_looks(path: Path, target: Path, mode: int | None = None) -> None:
     """Give a new file the mode and owner of the one it replaces, or those usual in its folder."""
     try:
         looks = target.stat()
-        mode = looks.st_mode & 0o7777
+        usual = looks.st_mode & 0o7777
     except FileNotFoundError:
         looks = target.parent.stat()
-        mode = looks.st_mode & 0o666
-    with contextlib.suppress(OSError):  # a disk without modes or owners keeps its own
-        path.chmod(mode)
+        usual = looks.st_mode & 0o666
+    try:
+        path.chmod(usual if mode is None else mode)
+    except OSError as error:  # a disk without modes keeps its own
+        if mode is not None and error.errno not in (errno.EPERM, errno.EACCES, errno.ENOTSUP):
+            raise
+    with contextlib.suppress(OSError):
         if hasattr(os, "chown") and os.geteuid() == 0:
             os.chown(path, looks.st_uid, looks.st_gid)
 

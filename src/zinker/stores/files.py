@@ -5,11 +5,12 @@ import io
 import os
 import re
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from zinker import formats
+from zinker.formats.dialect import PLAIN, Dialect
 from zinker.model.errors import DocumentError, reason
 from zinker.model.setting import WHOLE
 from zinker.stores.atomic import (
@@ -21,93 +22,151 @@ from zinker.stores.atomic import (
     part_path,
     write_part,
 )
+from zinker.stores.databases import read_database, write_database
+from zinker.stores.patterns import expression, forbidden, is_wild, walk
 from zinker.stores.reading import Content, Reading, Trouble
 
 # A document that is taken apart is held in memory; a larger one is carried whole.
 LARGEST_DOCUMENT = 256 * 1024 * 1024
-_WILD = re.compile(r"\*|\?|\{instance\}")
+DATABASE = "sqlite"
+# How often a file is read again that changes while it is read.
+_TRIES = 3
+_BEGINNING = 4096
 
 
 @dataclass(frozen=True)
-class FileHome:
-    """The files of one part: those below `base` whose path fits `pattern`, each a document.
+class Root:
+    """One home of a part: the files below `base` whose path fits `pattern` (see zinker.stores.patterns).
 
-    `pattern` is relative, with `/`: `*` and `?` stand for characters of one name, `**` for any folders,
-    `{instance}` for one name or a piece of it.
+    `id` is "" for the first home of a part; the documents of the others are called `id:path`. A home of one
+    file may have its document `called` otherwise, so that it has the same name where the file has another.
     """
 
     base: Path
     pattern: str
     format: str = ""
+    dialect: Dialect = PLAIN
+    id: str = ""
+    called: str = ""
+
+    @property
+    def is_wild(self) -> bool:
+        """Whether there may be more than one file."""
+        return is_wild(self.pattern)
 
     def documents(self) -> list[str]:
-        """Return the names of the documents there are, sorted; links among them are named, not followed.
+        """Return the names of the documents there are; raises `OSError`."""
+        prefix = f"{self.id}:" if self.id else ""
+        if self.is_wild:
+            return [prefix + name for name in walk(self.base, self.pattern)]
+        name = self.called or self.pattern
+        return [prefix + name] if os.path.lexists(self.base / self.pattern) else []
+
+    def below(self, name: str) -> str:
+        """Return the path of a document below `base`."""
+        return name if self.is_wild else self.pattern
+
+
+@dataclass(frozen=True)
+class FileHome:
+    """The files of one part, each a document; `system` is that of the place: windows, macos or linux."""
+
+    roots: tuple[Root, ...]
+    system: str = "linux"
+
+    def documents(self) -> list[str]:
+        """Return the names of the documents there are, sorted; links among them are kept, not followed.
 
         Raises `OSError` where a folder cannot be listed.
         """
-        if not _WILD.search(self.pattern):
-            path = self.base / self.pattern
-            return [self.pattern] if os.path.lexists(path) else []
-        expression = _expression(self.pattern)
-        return sorted(name for name in _walk(self.base) if expression.fullmatch(name))
+        return sorted(name for root in self.roots for name in root.documents())
+
+    def where(self) -> list[str]:
+        """Return the homes, for people."""
+        return [str(root.base / root.pattern) for root in self.roots]
 
     def has(self, document: str) -> bool:
         """Tell whether there is a document of that name."""
-        return os.path.lexists(self.base / document)
+        return os.path.lexists(self._path(document))
 
-    def fits(self, document: str) -> bool:
-        """Tell whether a name is one that this part could have; the names in a profile are hostile."""
-        path = PurePosixPath(document)
-        is_safe = document == str(path) and not path.is_absolute() and ".." not in path.parts
-        return (
-            is_safe
-            and not re.search(r"[\\\0:]" if os.name == "nt" else r"\0", document)
-            and not document.endswith(PART_SUFFIX)
-            and bool(_expression(self.pattern).fullmatch(document))
-        )
+    def unfit(self, document: str) -> str:
+        """Say why this part can have no document of that name, or ""; the names in a profile are hostile."""
+        root, name = self._root(document)
+        path = PurePosixPath(name)
+        is_safe = name == str(path) and not path.is_absolute() and ".." not in path.parts
+        fits = expression(root.pattern).fullmatch(name) if root.is_wild else name == (root.called or root.pattern)
+        if not is_safe or not fits or document.endswith(PART_SUFFIX) or (os.name == "nt" and re.search(r"[\\:]", name)):
+            return "the subject has no document of that name here"
+        return forbidden(name, self.system)
+
+    def format_of(self, document: str) -> str:
+        """Return the format that the subject file says a document has, or "" where it does not."""
+        return self._root(document)[0].format
 
     def instance(self, document: str) -> str:
         """Return the instance a document belongs to, or "" if the part has none."""
-        found = _expression(self.pattern).fullmatch(document)
+        root, name = self._root(document)
+        found = expression(root.pattern).fullmatch(name)
         return found.groupdict().get("instance", "") if found else ""
-
-    def format_of(self, document: str) -> str:
-        """Return the format a document is read in."""
-        return self.format or formats.guess(document)
 
     def path(self, document: str) -> Path:
         """Return the path of a document. A part of one file may be kept elsewhere through a link."""
-        path = self.base / document
-        return path if _WILD.search(self.pattern) else Path(os.path.realpath(path))
+        root, _ = self._root(document)
+        path = self._path(document)
+        return path if root.is_wild else Path(os.path.realpath(path))
 
     def escapes(self, document: str) -> bool:
         """Tell whether links on the way to a document lead out of the folder of its part."""
-        if not _WILD.search(self.pattern):
+        root, _ = self._root(document)
+        if not root.is_wild:
             return False
-        base = Path(os.path.realpath(self.base))
+        base = Path(os.path.realpath(root.base))
         target = self.path(document)
-        return (
-            os.path.islink(target) or base not in Path(os.path.realpath(target.parent), target.name).parents
-        )
+        return base not in Path(os.path.realpath(target.parent), target.name).parents
+
+    def leads_out(self, document: str, link: str) -> bool:
+        """Tell whether a link with this target would lead out of the folder of its part."""
+        root, _ = self._root(document)
+        if not root.is_wild or os.path.isabs(link) or re.match(r"[A-Za-z]:|\\", link):
+            return True
+        path = os.path.normpath(os.path.join(os.path.dirname(self._path(document)), link))  # noqa: PTH118, PTH120
+        return Path(os.path.normpath(root.base)) not in Path(path).parents
 
     def read(self, document: str) -> Reading:
         """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
         path = self.path(document)
-        format = self.format_of(document)
-        if path.is_symlink():  # `path` has followed the one that a part of one file may be
-            return Reading(document, "", troubles=(Trouble("", "it is a link, which is not followed"),))
         try:
-            if not stat.S_ISREG(path.stat().st_mode):
-                return Reading(document, "", troubles=(Trouble("", "it is not a file"),))
-            if format == WHOLE:
-                return Reading(document, WHOLE, content=_content(path))
-            if path.stat().st_size > LARGEST_DOCUMENT:
-                why = f"it is too large to be read as {format}"
-                return Reading(document, WHOLE, content=_content(path), troubles=(Trouble("", why),))
-            data = path.read_bytes()
+            for _ in range(_TRIES):
+                looks = path.lstat()
+                reading = self._read(document, path, looks)
+                if not stat.S_ISREG(looks.st_mode) or _same(looks, path.lstat()):
+                    return reading
+            why = "it changed again and again while it was read; close the application that writes it"
         except OSError as error:
-            return Reading(document, "", troubles=(Trouble("", reason(error)),))
-        return read_bytes(document, format, data)
+            why = reason(error)
+        return Reading(document, "", troubles=(Trouble("", why),))
+
+    def _read(self, document: str, path: Path, looks: os.stat_result) -> Reading:
+        if stat.S_ISLNK(looks.st_mode):  # `path` has followed the one that a part of one file may be
+            return Reading(document, WHOLE, about={"link": os.fspath(path.readlink())})
+        if stat.S_ISDIR(looks.st_mode):
+            return Reading(document, WHOLE, about={"folder": True})
+        if not stat.S_ISREG(looks.st_mode):
+            return Reading(document, "", troubles=(Trouble("", "it is not a file"),))
+        root, _ = self._root(document)
+        about: dict[str, str | bool] = {"mode": f"{looks.st_mode & 0o777:o}"} if os.name == "posix" else {}
+        format = root.format or formats.guess(document, _beginning(path))
+        if format == WHOLE:
+            return Reading(document, WHOLE, content=_content(path), about=about)
+        if looks.st_size > LARGEST_DOCUMENT:
+            trouble = Trouble("", f"it is too large to be read as {format}")
+            return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
+        try:
+            data = read_database(path) if format == DATABASE else path.read_bytes()
+        except DocumentError as error:
+            trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
+            return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
+        return read_bytes(document, format, data, root.dialect, about)
 
     def obstacle(self, document: str) -> str:
         """Say why a document could not be written or removed, or "" if nothing is seen to prevent it."""
@@ -129,15 +188,37 @@ class FileHome:
             return "the disk is read-only" if read_only else f"no right to write in {folder}"
         return ""
 
-    def stage(self, document: str, chunks: Iterable[bytes]) -> "StagedFile":
-        """Write the new content of a document beside it, without touching it; raises `OSError`."""
+    def stage(self, document: str, chunks: Iterable[bytes], mode: int | None = None) -> "StagedFile":
+        """Write the new content of a document beside it, without touching it; raises `OSError`.
+
+        `mode` holds the permission bits of a file that is new; one that is replaced keeps its own without it.
+        """
         target = self.path(document)
         made = make_folders(target.parent)
         try:
-            return StagedFile(target, write_part(target, chunks), made)
+            is_database = self._root(document)[0].format == DATABASE and target.exists()
+            return StagedFile(target, write_part(target, chunks, mode), made, is_database)
         except BaseException:
             _remove_folders(made)
             raise
+
+    def stage_link(self, document: str, link: str) -> "StagedFile":
+        """Make a link beside the place where it is to be; raises `OSError`."""
+        target = self.path(document)
+        made = make_folders(target.parent)
+        try:
+            part = part_path(target)
+            part.unlink(missing_ok=True)
+            os.symlink(link, part)  # noqa: PTH211 - its text is kept exactly
+        except BaseException:
+            _remove_folders(made)
+            raise
+        return StagedFile(target, part, made)
+
+    def stage_folder(self, document: str) -> "StagedFile":
+        """Prepare for an empty folder; raises `OSError`."""
+        target = self.path(document)
+        return StagedFile(target, target, make_folders(target.parent))
 
     def missing_folders(self, document: str) -> int:
         """Count the folders that would have to be made for a document."""
@@ -146,7 +227,10 @@ class FileHome:
     def remove(self, document: str, folders: int = 0) -> None:
         """Remove a document, and as many of the folders above it, if nothing else is in them."""
         path = self.path(document)
-        path.unlink(missing_ok=True)
+        if path.is_dir() and not path.is_symlink():
+            path.rmdir()
+        else:
+            path.unlink(missing_ok=True)
         _remove_folders([*path.parents][:folders][::-1])
         if path.parent.exists():
             flush_folder(path.parent)
@@ -155,8 +239,18 @@ class FileHome:
         """Remove what a run that was cut off left beside a document, and folders it made for nothing."""
         path = self.path(document)
         part_path(path).unlink(missing_ok=True)
-        if not path.exists():
+        if not os.path.lexists(path):
             _remove_folders([*path.parents][:folders][::-1])
+
+    def _root(self, document: str) -> tuple[Root, str]:
+        """Return the home of a document, and its name there."""
+        id, colon, name = document.partition(":")
+        further = next((root for root in self.roots if root.id == id), None) if colon and id else None
+        return (further, name) if further else (self.roots[0], document)
+
+    def _path(self, document: str) -> Path:
+        root, name = self._root(document)
+        return root.base / root.below(name)
 
 
 @dataclass(frozen=True)
@@ -166,27 +260,49 @@ class StagedFile:
     target: Path
     path: Path
     made: list[Path]
+    is_database: bool = False
 
     def commit(self) -> None:
         """Put it in its place; raises `OSError`."""
-        commit_part(self.path, self.target)
+        if self.path == self.target:
+            self.target.mkdir(exist_ok=True)
+            flush_folder(self.target.parent)
+        elif self.is_database:
+            write_database(self.path, self.target)
+            self.path.unlink(missing_ok=True)
+        else:
+            commit_part(self.path, self.target)
 
     def discard(self) -> None:
         """Forget it, with the folders that were made for it."""
-        self.path.unlink(missing_ok=True)
+        if self.path != self.target:
+            self.path.unlink(missing_ok=True)
         _remove_folders(self.made)
 
 
-def read_bytes(document: str, format: str, data: bytes) -> Reading:
+def read_bytes(
+    document: str, format: str, data: bytes, dialect: Dialect = PLAIN, about: dict[str, str | bool] | None = None
+) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason."""
     content = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
+    about = about or {}
     if format == WHOLE:
-        return Reading(document, WHOLE, content=content)
+        return Reading(document, WHOLE, content=content, about=about)
     try:
-        return Reading(document, format, formats.read(format, data), content)
+        leaves = formats.read(format, data, dialect)
     except DocumentError as error:
         trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
-        return Reading(document, WHOLE, content=content, troubles=(trouble,))
+        return Reading(document, WHOLE, content=content, troubles=(trouble,), about=about)
+    return Reading(document, format, leaves, content, about=about, dialect=dialect)
+
+
+def _same(one: os.stat_result, other: os.stat_result) -> bool:
+    return (one.st_mtime_ns, one.st_size, one.st_ino) == (other.st_mtime_ns, other.st_size, other.st_ino)
+
+
+def _beginning(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(_BEGINNING)
 
 
 def _content(path: Path) -> Content:
@@ -195,21 +311,6 @@ def _content(path: Path) -> Content:
         digest.update(chunk)
         size += len(chunk)
     return Content(size, digest.hexdigest(), lambda: path.open("rb"))
-
-
-def _walk(base: Path) -> Iterator[str]:
-    """Yield the files and links below a folder, relative, with `/`; sockets, pipes and devices hold nothing."""
-    if not base.is_dir():
-        return
-    waiting = [("", os.fspath(base))]
-    while waiting:
-        prefix, folder = waiting.pop()
-        with os.scandir(folder) as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    waiting.append((f"{prefix}{entry.name}/", entry.path))
-                elif entry.is_symlink() or (entry.is_file() and not entry.name.endswith(PART_SUFFIX)):
-                    yield prefix + entry.name
 
 
 def _limit(folder: Path, what: str, usual: int) -> int:
@@ -228,16 +329,3 @@ def _remove_folders(folders: list[Path]) -> None:
             continue
         except OSError:
             return  # somebody uses it by now
-
-
-def _expression(pattern: str) -> re.Pattern[str]:
-    """Translate a pattern; an instance is named once and has the same value everywhere in the path."""
-    pieces, seen = [], False
-    for piece in re.split(r"(\*\*/?|\*|\?|\{instance\})", pattern):
-        if piece == "{instance}":
-            pieces.append("(?P=instance)" if seen else "(?P<instance>[^/]+)")
-            seen = True
-        else:
-            wild = {"**/": "(?:.*/)?", "**": ".*", "*": "[^/]*", "?": "[^/]"}
-            pieces.append(wild.get(piece, re.escape(piece)))
-    return re.compile("".join(pieces), re.DOTALL)

@@ -5,7 +5,9 @@ from typing import IO
 
 import msgspec
 
+from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Leaves
+from zinker.model.setting import stamp
 
 
 class Content(msgspec.Struct, frozen=True):
@@ -27,7 +29,8 @@ class Reading(msgspec.Struct, frozen=True):
     """One document at a place. `content` is None where the store has no files.
 
     A document that could not be read at all has the format "" and one trouble. One that breaks its format
-    has the format `whole`, its content, and one trouble.
+    has the format `whole`, its content, and one trouble. `about` says what a file is besides its content: its
+    `mode` (permission bits, octal), the target of a `link`, or that it is an empty `folder`.
     """
 
     document: str
@@ -35,6 +38,14 @@ class Reading(msgspec.Struct, frozen=True):
     leaves: Leaves = {}
     content: Content | None = None
     troubles: tuple[Trouble, ...] = ()
+    about: dict[str, str | bool] = {}
+    dialect: Dialect = PLAIN
+
+    @property
+    def stamp(self) -> str:
+        """What tells a document that is a file from any other, "" for one that is none; see `stamp`."""
+        sha256 = self.content.sha256 if self.content else ""
+        return stamp(self.format, {"sha256": sha256, **self.about})
 
     @property
     def is_readable(self) -> bool:

@@ -77,22 +77,31 @@ class Registry(Protocol):
 
 @dataclass(frozen=True)
 class RegistryHome:
-    """One branch of a registry, and nothing outside it."""
+    """Some branches of a registry, and nothing outside them."""
 
     registry: Registry
-    branch: str
+    branches: tuple[str, ...]
 
     def documents(self) -> list[str]:
-        """Return the branch, if it is there; raises `RegistryError`."""
-        return [self.branch] if self.registry.exists(self.branch) else []
+        """Return the branches that are there, sorted; raises `RegistryError`."""
+        return sorted(branch for branch in self.branches if self.registry.exists(branch))
+
+    def where(self) -> list[str]:
+        """Return the branches, for people."""
+        return list(self.branches)
 
     def has(self, document: str) -> bool:
         """Tell whether the branch is there; raises `RegistryError`."""
         return self.registry.exists(document)
 
-    def fits(self, document: str) -> bool:
-        """Tell whether a name is this branch's."""
-        return document.casefold() == self.branch.casefold()
+    def unfit(self, document: str) -> str:
+        """Say why a name is none of these branches', or ""."""
+        known = {branch.casefold() for branch in self.branches}
+        return "" if document.casefold() in known else "the subject has no document of that name here"
+
+    def format_of(self, document: str) -> str:
+        """Return the one format that branches have."""
+        return FORMAT
 
     def instance(self, document: str) -> str:
         """Return "": branches have no instances yet."""
@@ -102,10 +111,10 @@ class RegistryHome:
         """Read the whole branch; keys that refuse are named, the rest is read."""
         leaves: Leaves = {}
         troubles: list[Trouble] = []
-        for path in self._keys((), troubles):
+        for path in self._keys(document, troubles):
             try:
-                values = self.registry.values(self._key(path))
-                is_empty = not values and not self.registry.subkeys(self._key(path))
+                values = self.registry.values(_key(document, path))
+                is_empty = not values and not self.registry.subkeys(_key(document, path))
             except (RegistryError, KeyError) as error:
                 # A key may vanish while the branch is read.
                 troubles.append(Trouble(pointer(*path), _why(error)))
@@ -117,36 +126,36 @@ class RegistryHome:
         format = "" if any(not trouble.address for trouble in troubles) else FORMAT
         return Reading(document, format, leaves, None, tuple(troubles))
 
-    def has_key(self, address: str) -> bool:
+    def has_key(self, document: str, address: str) -> bool:
         """Tell whether the key of the value at an address is there; raises `RegistryError`."""
-        return self.registry.exists(self._key(tokens(address)[:-1]))
+        return self.registry.exists(_key(document, tokens(address)[:-1]))
 
     def obstacle(self, document: str, address: str = "") -> str:
         """Say why the value at an address could not be written, or "" if nothing is seen to prevent it."""
-        return self.registry.obstacle(self._key(tokens(address)[:-1]))
+        return self.registry.obstacle(_key(document, tokens(address)[:-1]))
 
-    def apply(self, edits: Iterable[Edit]) -> Iterator[NotWritable]:
+    def apply(self, document: str, edits: Iterable[Edit]) -> Iterator[NotWritable]:
         """Make the edits one by one, parents first; yield those that failed and go on."""
         for edit in edits:
             try:
-                self._make(edit)
+                self._make(document, edit)
             except (RegistryError, KeyError) as error:
                 yield NotWritable(edit.address, _why(error))
         self.registry.flush()
 
-    def _make(self, edit: Edit) -> None:
+    def _make(self, branch: str, edit: Edit) -> None:
         if not edit.address:
             if edit.leaf is not None:
-                self.registry.create(self.branch)
-            elif not self.registry.values(self.branch) and not self.registry.subkeys(self.branch):
-                self.registry.delete_key(self.branch)
+                self.registry.create(branch)
+            elif not self.registry.values(branch) and not self.registry.subkeys(branch):
+                self.registry.delete_key(branch)
             return
         *path, name = tokens(edit.address)
-        key = self._key(path)
+        key = _key(branch, path)
         if edit.leaf is None:
             if any(name.casefold() == other.casefold() for other, _, _ in self.registry.values(key)):
                 self.registry.delete_value(key, name)
-            self._remove_empty_keys(path)
+            self._remove_empty_keys(branch, path)
         elif edit.leaf.type == "key":
             self.registry.create(key)
             if any(not name for name, _, _ in self.registry.values(key)):
@@ -154,29 +163,31 @@ class RegistryHome:
         else:
             self.registry.set(key, name, edit.leaf.type, edit.leaf.value)
 
-    def _remove_empty_keys(self, path: Iterable[str]) -> None:
+    def _remove_empty_keys(self, branch: str, path: Iterable[str]) -> None:
         """Remove a key of the branch that has become empty, and those above it, but never the branch."""
         path = tuple(path)
-        while (
-            path and not self.registry.values(self._key(path)) and not self.registry.subkeys(self._key(path))
-        ):
-            self.registry.delete_key(self._key(path))
+        while path:
+            key = _key(branch, path)
+            if self.registry.values(key) or self.registry.subkeys(key):
+                return
+            self.registry.delete_key(key)
             path = path[:-1]
 
-    def _key(self, path: Iterable[str]) -> str:
-        return "\\".join((self.branch, *path))
-
-    def _keys(self, path: tuple[str, ...], troubles: list[Trouble]) -> Iterator[tuple[str, ...]]:
-        """Yield the keys of the branch, parents first, without recursion: branches are deep."""
-        waiting = [path]
+    def _keys(self, branch: str, troubles: list[Trouble]) -> Iterator[tuple[str, ...]]:
+        """Yield the keys of a branch, parents first, without recursion: branches are deep."""
+        waiting: list[tuple[str, ...]] = [()]
         while waiting:
             path = waiting.pop()
             yield path
             try:
-                names = self.registry.subkeys(self._key(path))
+                names = self.registry.subkeys(_key(branch, path))
             except (RegistryError, KeyError):
                 continue  # reading its values says so
             waiting.extend((*path, name) for name in sorted(names, reverse=True))
+
+
+def _key(branch: str, path: Iterable[str]) -> str:
+    return "\\".join((branch, *path))
 
 
 def _why(error: Exception) -> str:

@@ -6,11 +6,14 @@ from difflib import get_close_matches
 from pathlib import Path
 
 from zinker.model.errors import WrongUsage
-from zinker.subjects.subject import Part, Subject
-from zinker.subjects.toml_check import load
+from zinker.formats.dialect import mistake
+from zinker.subjects.subject import Part, Subject, paths_of
+from zinker.subjects.toml_check import STAND_IN, check, load
 
 SUFFIX = ".subject.toml"
 VARIABLES = ("home", "config", "data", "documents", "program", "machine-config")
+# What `zinker subjects` takes for something to do.
+RESERVED = ("check", "new")
 SHIPPED = Path(__file__).parent / "shipped"
 
 
@@ -51,16 +54,28 @@ def load_subject(path: Path) -> Subject:
     return subject
 
 
+def check_subject(path: Path) -> list[str]:
+    """Return every mistake in a subject file, each with its line; raises `WrongUsage` where it is no TOML."""
+    subject, found = check(path, Subject, "Subject file not read")
+    if subject is not None:
+        # What stands in for something that is missing is no mistake of the file.
+        own = (mistake for mistake in _mistakes(path, subject) if STAND_IN not in mistake)
+        found += [(_line(path, mistake), mistake) for mistake in own]
+    return [f"line {line}: {mistake}" for line, mistake in sorted(found)]
+
+
 def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
     """Yield what the schema cannot tell; each message quotes the text that is wrong, for finding its line."""
+    if subject.id in RESERVED:
+        yield f"the id `{subject.id}` is a word of the command line"
     if subject.id != path.name.removesuffix(SUFFIX):
         yield f"the id `{subject.id}` is not the file's name: a subject stands in ID{SUFFIX}"
     ids = [part.id for part in subject.part]
-    for id in ids:
+    for id in dict.fromkeys(ids):
         if ids.count(id) > 1:
             yield f"the part `{id}` stands there twice"
     for part in subject.part:
-        yield from _path_mistakes(part)
+        yield from _part_mistakes(part)
     version = subject.application.version
     if version and version.part not in ids:
         yield f"the version is to be found in the part `{version.part}`, which there is not"
@@ -68,11 +83,30 @@ def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
         yield from _variable_mistakes(need.path)
 
 
-def _path_mistakes(part: Part) -> Iterator[str]:
+def _part_mistakes(part: Part) -> Iterator[str]:
+    for home in part.homes:
+        if not paths_of(home.path):
+            yield f"the part `{part.id}` has a home without a path"
+        for path in paths_of(home.path):
+            yield from _path_mistakes(part, path)
+        if part.store == "file" and (wrong := mistake(home.format, home.dialect)):
+            yield wrong
+    further = [home.id for home in part.home]
+    for id in dict.fromkeys(further):
+        if further.count(id) > 1:
+            yield f"the part `{part.id}` has the home `{id}` twice"
+    if part.store != "file" and part.format:
+        yield f"the format `{part.format}` is for files, and the part `{part.id}` is none"
+    for address in part.titles:
+        if not address.startswith("/"):
+            yield f"the title for `{address}` is for an address, which begins with a slash"
+
+
+def _path_mistakes(part: Part, path: str) -> Iterator[str]:
     if part.store == "file":
-        yield from _variable_mistakes(part.path)
-    elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+\\[^\\]", part.path):
-        yield f"the key `{part.path}` must begin with a root key such as HKEY_CURRENT_USER and a key below it"
+        yield from _variable_mistakes(path)
+    elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+\\[^\\]", path):
+        yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER and a key below it"
 
 
 def _variable_mistakes(path: str) -> Iterator[str]:
@@ -82,6 +116,8 @@ def _variable_mistakes(path: str) -> Iterator[str]:
         yield f"the path `{path}` must begin with one of {names} and a slash"
     elif ".." in path.split("/") or "\\" in path:
         yield f"the path `{path}` may have neither `..` nor a backslash"
+    elif re.search(r"\{(?!instance\})", path[1:]):
+        yield f"the path `{path}` may have no other word in braces than {{instance}}"
 
 
 def _line(path: Path, mistake: str) -> int:

@@ -4,6 +4,9 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
+from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.dialect import Name as Format
+
 FORMAT = 1
 
 Id = Annotated[
@@ -15,6 +18,7 @@ Id = Annotated[
 Pointer = Annotated[str, msgspec.Meta(pattern="^/", description="An address: a JSON Pointer (RFC 6901).")]
 Store = Literal["file", "registry", "desktop-db", "tenant"]
 Compatible = Literal["any", "same-major", "same-minor", "exact"]
+System = Literal["linux", "windows", "macos"]
 
 
 class Strict(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -44,23 +48,80 @@ class Application(Strict, frozen=True):
     needs: tuple[Need, ...] = ()
 
 
+class BySystem(Strict, frozen=True):
+    """A path, or paths to try in turn, for each operating system."""
+
+    linux: str | tuple[str, ...] = ()
+    windows: str | tuple[str, ...] = ()
+    macos: str | tuple[str, ...] = ()
+
+
+# One path, several of which the first that exists counts, or either of them by operating system.
+Paths = str | tuple[str, ...] | BySystem
+
+
+def paths_of(paths: Paths, system: System | Literal[""] = "") -> tuple[str, ...]:
+    """Return the paths to try in turn under an operating system; without one, all there are."""
+    if isinstance(paths, BySystem):
+        chosen = [paths.linux, paths.windows, paths.macos] if not system else [getattr(paths, system)]
+    else:
+        chosen = [paths]
+    return tuple(path for one in chosen for path in ((one,) if isinstance(one, str) else one))
+
+
+class FurtherHome(Strict, frozen=True):
+    """One more home of the same part; its documents are called `id:path`."""
+
+    id: Id
+    path: Paths
+    format: Literal[""] | Format = ""
+    dialect: Dialect = PLAIN
+
+
+class PartHome(msgspec.Struct, frozen=True):
+    """A home of a part: the first one has the id ""."""
+
+    id: str
+    path: Paths
+    format: str
+    dialect: Dialect
+
+    def candidates(self, system: System) -> tuple[str, ...]:
+        """Return the paths to try in turn under an operating system."""
+        return paths_of(self.path, system)
+
+    @property
+    def first(self) -> str:
+        """The first path of all, by which its document is called everywhere."""
+        return paths_of(self.path)[0]
+
+
 class Part(Strict, frozen=True):
     """One part: its kind of home, and the path or key of it."""
 
     id: Id
     store: Store
-    path: str
+    path: Paths
     title: str = ""
-    format: Literal["", "ini", "json", "whole"] = ""
+    format: Literal[""] | Format = ""
+    dialect: Dialect = PLAIN
+    home: tuple[FurtherHome, ...] = ()
     device_bound: bool = False
     volatile: tuple[Pointer, ...] = ()
     secret: tuple[Pointer, ...] = ()
+    not_secret: tuple[Pointer, ...] = ()
     titles: dict[str, str] = {}
 
     @property
     def name(self) -> str:
         """What people call the part."""
         return self.title or self.id.replace("-", " ").capitalize()
+
+    @property
+    def homes(self) -> tuple[PartHome, ...]:
+        """All homes of the part, the first one first."""
+        first = PartHome("", self.path, self.format, self.dialect)
+        return (first, *(PartHome(home.id, home.path, home.format, home.dialect) for home in self.home))
 
 
 class Subject(Strict, frozen=True):

@@ -11,6 +11,11 @@ from zinker.model.errors import WrongUsage, reason
 
 T = TypeVar("T")
 
+# What stands in for a key that is missing or wrong while the rest is checked.
+STAND_IN = "stand-in-of-zinker"
+_STAND_INS: tuple[Any, ...] = (None, STAND_IN, f"/{STAND_IN}", "file", 1, [], {})
+_MOST_MISTAKES = 100
+
 _HEADER = re.compile(r"\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*("[^"]*"|'[^']*'|[A-Za-z0-9_-]+)\s*(?:\.[^=]*)?=""")
 
@@ -21,10 +26,37 @@ def load(path: Path, kind: type[T], what: str) -> T:
     Raises `WrongUsage`, with `what` as its head, for a file that cannot be read, is not TOML, or has an
     unknown, missing or wrong key.
     """
+    text, data = _read(path, what)
+    try:
+        return msgspec.convert(data, kind)
+    except msgspec.ValidationError as error:
+        line, message = _explained(error, text, data, kind)
+        raise WrongUsage(what, f"{path}, line {line}{message}", "Correct that line.") from None
+
+
+def check(path: Path, kind: type[T], what: str) -> tuple[T | None, list[tuple[int, str]]]:
+    """Read a TOML file into a struct, and return it with every mistake: its line, and what is wrong.
+
+    Wrong keys are left out, and something stands in for missing ones, so that the rest can be checked.
+    Raises `WrongUsage` for a file that cannot be read or is not TOML.
+    """
+    text, data = _read(path, what)
+    found: list[tuple[int, str]] = []
+    while len(found) < _MOST_MISTAKES:
+        try:
+            return msgspec.convert(data, kind), found
+        except msgspec.ValidationError as error:
+            line, message = _explained(error, text, data, kind)
+            found.append((line, message.removeprefix(", ").removeprefix(": ")))
+            if not _put_right(data, error, kind):
+                break
+    return None, found
+
+
+def _read(path: Path, what: str) -> tuple[str, dict[str, Any]]:
     try:
         text = path.read_bytes().decode("utf-8-sig")
-        data = tomllib.loads(text)
-        return msgspec.convert(data, kind)
+        return text, tomllib.loads(text)
     except OSError as error:
         raise WrongUsage(what, f"{path} cannot be read: {reason(error)}") from None
     except UnicodeDecodeError as error:
@@ -34,13 +66,47 @@ def load(path: Path, kind: type[T], what: str) -> T:
         raise WrongUsage(what, f"{path}: {_syntax(str(error))}", "Correct that line.") from None
     except RecursionError:
         raise WrongUsage(what, f"{path} is nested too deeply", "Correct that file.") from None
-    except msgspec.ValidationError as error:
-        message, keys = _taken_apart(str(error))
-        keys = _named(data, keys, kind)
-        key = ".".join(str(key) if isinstance(key, str) else f"{key + 1}" for key in keys)
-        place = f"{path}, line {line_of(text, keys)}"
-        why = f"{place}, key {key}: {message}" if key else f"{place}: {message}"
-        raise WrongUsage(what, why, "Correct that line.") from None
+
+
+def _explained(
+    error: msgspec.ValidationError, text: str, data: dict[str, Any], kind: type[Any]
+) -> tuple[int, str]:
+    message, keys = _taken_apart(str(error))
+    keys = _named(data, keys, kind)
+    key = ".".join(str(key) if isinstance(key, str) else f"{key + 1}" for key in keys)
+    return line_of(text, keys), f", key {key}: {message}" if key else f": {message}"
+
+
+def _put_right(data: dict[str, Any], error: msgspec.ValidationError, kind: type[Any]) -> bool:
+    """Take what is wrong out of the data, or put something in for it; tells whether that helped."""
+    _, keys = _taken_apart(str(error))
+    keys = _named(data, keys, kind)
+    holder: Any = data
+    for key in keys[:-1]:
+        if not (isinstance(holder, dict) and key in holder) and not (
+            isinstance(holder, list) and isinstance(key, int) and key < len(holder)
+        ):
+            return False
+        holder = holder[key]
+    if not keys or not isinstance(holder, dict | list):
+        return False
+    for stand_in in _STAND_INS:
+        if stand_in is None:
+            if isinstance(holder, dict):
+                holder.pop(keys[-1], None)
+            else:
+                del holder[int(keys[-1])]
+        elif isinstance(holder, list):
+            return True  # an item that was taken out is nothing to put something in for
+        else:
+            holder[keys[-1]] = stand_in
+        try:
+            msgspec.convert(data, kind)
+            return True
+        except msgspec.ValidationError as other:
+            if _taken_apart(str(other))[1] != keys:
+                return True
+    return False
 
 
 def _syntax(message: str) -> str:
@@ -66,6 +132,7 @@ def _taken_apart(message: str) -> tuple[str, list[str | int]]:
         (r"Expected `(\w+)`, got `(\w+)`", r"it must be \1, not \2"),
         (r"Invalid enum value (.+)", r"\1 is not one of the values it can have"),
         (r"Expected `str` matching regex '?(.+?)'?$", r"it must look like \1"),
+        (r"Expected `([^`]+)`, got `(\w+)`", r"it must be one of \1, not \2"),
         (r"Expected `array` of length >= 1", "at least one is needed"),
     ):
         text = re.sub(pattern, words, text)
