@@ -98,7 +98,9 @@ def test_json_edits_touch_one_node(tree, indent, value, data):
     before = formats.read("json", document)
     # An item of a list that holds lists: the list may become one of plain values, which has no items.
     in_objects = [
-        a for a, leaf in before.items() if not any(token.isdigit() for token in tokens(a)) and leaf.value != {}
+        a
+        for a, leaf in before.items()
+        if not any(token.isdigit() for token in tokens(a)) and leaf.value != {}
     ]
     assume(in_objects)
     address = data.draw(st.sampled_from(sorted(in_objects)))

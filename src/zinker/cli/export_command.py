@@ -6,6 +6,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
+from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
 from zinker.model.errors import ZinkerError
 
@@ -25,11 +26,15 @@ def command(
         typer.Option(help="Write it there, not to the shelf: FILE.zinker, an existing folder, or a new one."),
     ] = None,
     replace: Annotated[bool, typer.Option("--replace", help="With --to: overwrite what is there.")] = False,
+    with_secrets: options.WithSecrets = False,
+    sealed_for: options.Keys = None,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
 
     Example: zinker export mosslight --label before-update
+
+    Secrets are left out unless --with-secrets seals them in, by passphrase or --for a public key.
 
     Example: zinker export mosslight@7 --to /media/stick
     """
@@ -37,6 +42,7 @@ def command(
     from zinker.reports.listing import export_text
 
     setup = setup_of(ctx)
+    locks = locks_for(sealed_for or []) if with_secrets or sealed_for else ()
     chosen = (tuple(part or ()), tuple(without or ()), label, note, to, replace)
     codes, results = {0}, []
     for name in subjects:
@@ -45,7 +51,7 @@ def command(
                 done = export_version(setup, name, to, replace)
             else:
                 with progress_shown() as progress:
-                    done = export(setup, name, place, *chosen, progress)
+                    done = export(setup, name, place, *chosen, progress, locks)
         except ZinkerError as error:
             if len(subjects) == 1:
                 raise

@@ -6,6 +6,7 @@ import typer
 
 from zinker.cli import options
 from zinker.cli.changing import run_change
+from zinker.cli.locks import lock_from
 
 
 def command(
@@ -20,6 +21,8 @@ def command(
     untranslated: Annotated[
         bool, typer.Option("--untranslated", help="Leave the old place's folders in values as they are.")
     ] = False,
+    with_secrets: options.WithSecrets = False,
+    key: options.Key = None,
     while_running: options.WhileRunning = False,
     any_version: options.AnyVersion = False,
     despite_needs: options.DespiteNeeds = False,
@@ -49,6 +52,7 @@ def command(
             preview,
             approve,
             progress,
+            (lambda kinds: lock_from(kinds, key)) if with_secrets or key else None,
         ),
         "Not imported",
         yes,

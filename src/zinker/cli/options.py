@@ -1,5 +1,6 @@
 """Options that several commands share, so that they are named and explained alike."""
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -24,6 +25,21 @@ AnyVersion = Annotated[
 ]
 DespiteNeeds = Annotated[
     bool, typer.Option("--despite-needs", help="Write although something needed is missing.")
+]
+
+
+WithSecrets = Annotated[
+    bool,
+    typer.Option(
+        "--with-secrets", help="Seal secrets in, or put them back: by passphrase, or by a key in PEM."
+    ),
+]
+Keys = Annotated[
+    list[Path] | None,
+    typer.Option("--for", help="Seal secrets for this public key (PEM); may be given again.", metavar="FILE"),
+]
+Key = Annotated[
+    Path | None, typer.Option("--key", help="Open secrets with this private key (PEM).", metavar="FILE")
 ]
 
 

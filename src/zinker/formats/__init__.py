@@ -46,7 +46,10 @@ _SUFFIXES = {
 
 # What a file without a telling name begins with.
 _SIGNS = (
-    (re.compile(rb"SQLite format 3\0"), WHOLE),  # which of its tables hold settings, only a subject file can say
+    (
+        re.compile(rb"SQLite format 3\0"),
+        WHOLE,
+    ),  # which of its tables hold settings, only a subject file can say
     (re.compile(rb"bplist0|\s*<\?xml[^>]*>\s*<!DOCTYPE plist"), "plist"),
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])"), "xml"),
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:\{\s*[\"}]|\[\s*[\[{\"\d\]])"), "json"),

@@ -88,9 +88,7 @@ def mistake(format: str, dialect: Dialect) -> str:
     for key, formats in _MEANT_FOR.items():
         is_given = getattr(dialect, key) != getattr(PLAIN, key)
         if is_given and format not in formats:
-            return (
-                f"the dialect key `{key}` is for {' and '.join(formats)}, not for {format or 'a guessed format'}"
-            )
+            return f"the dialect key `{key}` is for {' and '.join(formats)}, not for {format or 'a guessed format'}"
     if format == "pattern":
         return _pattern_mistake(dialect)
     if format == "sqlite" and not dialect.tables:
@@ -113,5 +111,3 @@ def _pattern_mistake(dialect: Dialect) -> str:
     if dialect.line and not ("{key}" in dialect.line and "{value}" in dialect.line):
         return f"the line `{dialect.line}` must hold {{key}} and {{value}}"
     return ""
-
-

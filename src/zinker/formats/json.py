@@ -140,7 +140,9 @@ class _Writer:
         line = text.rfind("\n", 0, node.start) + 1
         found = re.match(r"[ \t]*", text[line : node.start])
         multiline = "\n" in text[node.start : node.end]
-        yield Splice(node.start, node.end, self._written(address, leaf, found[0] if found and multiline else None))
+        yield Splice(
+            node.start, node.end, self._written(address, leaf, found[0] if found and multiline else None)
+        )
 
     def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
         children = list((node.children or {}).values())
@@ -148,11 +150,17 @@ class _Writer:
             raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
         inner = self._indent * (len(path) + 1)
         if not children:
-            gap, close = ("", "") if self._is_flat else (self._line_end + inner, self._line_end + self._indent * len(path))
+            gap, close = (
+                ("", "")
+                if self._is_flat
+                else (self._line_end + inner, self._line_end + self._indent * len(path))
+            )
             items = [self._member(node.is_list, (*path, name), below, inner) for name, below in new.items()]
             comment = text[node.start + 1 : node.end - 1]
             kept = comment.rstrip() if comment.strip() else ""
-            yield Splice(node.start + 1, node.end - 1, kept + gap + f",{gap or self._gap()}".join(items) + close)
+            yield Splice(
+                node.start + 1, node.end - 1, kept + gap + f",{gap or self._gap()}".join(items) + close
+            )
             return
         last = children[-1]
         gap = self._space_before(text, last)
@@ -198,7 +206,9 @@ class _Writer:
                 comma = child.end + found.end()
                 break
         start = comma or child.end
-        comment = re.compile(r"(?:[ \t]*/\*[^\r\n]*?\*/)*[ \t]*(?://[^\r\n]*|/\*[^\r\n]*?\*/)").match(text, start)
+        comment = re.compile(r"(?:[ \t]*/\*[^\r\n]*?\*/)*[ \t]*(?://[^\r\n]*|/\*[^\r\n]*?\*/)").match(
+            text, start
+        )
         return comma, comment.end() if comment and comment.end() < holder.end else start
 
     def _space_before(self, text: str, child: Node) -> str:

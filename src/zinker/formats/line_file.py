@@ -214,7 +214,12 @@ class _File:
     def _replace(self, line: _Line, value: str, address: str) -> None:
         start, stop = line.start, line.stop
         written = self._written(value, line.raw[start:stop], line.indent, address)
-        if start == stop and written and line.raw[:start][-2:-1] in (" ", "\t") and line.raw[start - 1] in "=:":
+        if (
+            start == stop
+            and written
+            and line.raw[:start][-2:-1] in (" ", "\t")
+            and line.raw[start - 1] in "=:"
+        ):
             line.raw = f"{line.raw[:start]} {line.raw[stop:]}"  # `key =` becomes `key = value`
             start = stop = start + 1
         line.raw = line.raw[:start] + written + line.raw[stop:]

@@ -38,7 +38,9 @@ class _Pattern:
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         for line in raw:
             bare = line.rstrip("\r\n")
-            is_skipped = len(bare) > _LONGEST_LINE or (self._comments and bare.lstrip().startswith(self._comments))
+            is_skipped = len(bare) > _LONGEST_LINE or (
+                self._comments and bare.lstrip().startswith(self._comments)
+            )
             found = None if is_skipped else self._pattern.search(bare)
             if found and found["key"]:
                 start, stop = found.span("value")

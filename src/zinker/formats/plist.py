@@ -37,7 +37,9 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
         _merge(root, nested(edits), ())
         # From the last item of a list to the first, so that no removal moves one still to come.
         unwanted = [tokens(change.address) for change in edits if change.leaf is None]
-        for path in sorted(unwanted, key=lambda path: [(is_index(t) and int(t), t) for t in path], reverse=True):
+        for path in sorted(
+            unwanted, key=lambda path: [(is_index(t) and int(t), t) for t in path], reverse=True
+        ):
             _cut(root, path)
         return plistlib.dumps(root, fmt=plistlib.FMT_BINARY, sort_keys=False)
     text = decode_xml(data)
@@ -162,8 +164,13 @@ def _node(element: Element) -> Node:
     elif element.tag == "array" and not all(is_plain(_value(child)) for child in element.children):
         children = {str(number): _node(child) for number, child in enumerate(element.children)}
     else:
-        return Node(element.start, element.end, {} if element.tag == "array" and not element.children else None,
-                    element.tag == "array", element)
+        return Node(
+            element.start,
+            element.end,
+            {} if element.tag == "array" and not element.children else None,
+            element.tag == "array",
+            element,
+        )
     return Node(element.start, element.end, children, element.tag == "array", element)
 
 
@@ -186,7 +193,9 @@ def _written(value: Leaf | Additions, address: str, line: str) -> str:
             return f"<array>{items}{line}</array>"
         return _scalar(value, address)
     if is_list(value):
-        return f"<array>{''.join(deeper + _written(v, address, deeper) for v in value.values())}{line}</array>"
+        return (
+            f"<array>{''.join(deeper + _written(v, address, deeper) for v in value.values())}{line}</array>"
+        )
     pairs = "".join(
         f"{deeper}<key>{escaped(name, address)}</key>{deeper}{_written(below, address, deeper)}"
         for name, below in value.items()

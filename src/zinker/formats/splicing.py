@@ -232,4 +232,3 @@ def _remove(text: str, unwanted: set[str], kept: set[str], writer: Writer) -> st
             names = [name for name, child in (holder.children or {}).items() if id(child) in going]
             splices += writer.remove(text, path[: depth - 1], holder, names)
     return apply(text, splices)
-

@@ -20,7 +20,8 @@ _SPACE = re.compile(r"[ \t]*")
 _FILLING = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*")
 _KEY = re.compile(r"""[ \t]*("(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)[ \t]*(\.?)""")
 _STRING = re.compile(
-    r'"""(?:[^"\\]|\\.|"(?!""))*"{3,5}|\'\'\'(?:[^\']|\'(?!\'\'))*\'{3,5}|"(?:[^"\\]|\\.)*"|\'[^\']*\'', re.DOTALL
+    r'"""(?:[^"\\]|\\.|"(?!""))*"{3,5}|\'\'\'(?:[^\']|\'(?!\'\'))*\'{3,5}|"(?:[^"\\]|\\.)*"|\'[^\']*\'',
+    re.DOTALL,
 )
 _PLAIN = re.compile(r"[^,\]}\s#]+(?: \d[^,\]}\s#]*)?")
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
@@ -131,7 +132,9 @@ class _Parser:
         while found := _KEY.match(self._text, at):
             name = found[1]
             at = found.end()
-            names.append(name[1:-1] if name[0] == "'" else tomllib.loads(f"x={name}")["x"] if name[0] == '"' else name)
+            names.append(
+                name[1:-1] if name[0] == "'" else tomllib.loads(f"x={name}")["x"] if name[0] == '"' else name
+            )
             if not found[2]:
                 break
         return names, at
@@ -213,9 +216,13 @@ class _Writer:
         if node.is_list and not (table is not None and table.kind == "items"):
             yield from self._into_array(text, path, node, new)
         elif table is not None and table.kind == "inline":
-            yield _into_brackets(text, node, [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()])
+            yield _into_brackets(
+                text, node, [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()]
+            )
         elif table is not None and table.kind == "dotted" and table.holder is not None:
-            lines = [line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)]
+            lines = [
+                line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)
+            ]
             yield _with_lines(text, table.holder.own.lines_end, lines)
         else:
             yield from self._into_table(text, path, node, new)
@@ -276,7 +283,9 @@ def _is_value(below: Additions | Leaf) -> bool:
     """Tell whether an addition is written behind a key, not as a table of its own."""
     if isinstance(below, Leaf):
         return below.type != "object"
-    return is_list(below) and not all(isinstance(item, Additions) and not is_list(item) for item in below.values())
+    return is_list(below) and not all(
+        isinstance(item, Additions) and not is_list(item) for item in below.values()
+    )
 
 
 def _sections(
@@ -327,7 +336,11 @@ def _written(leaf: Leaf, address: str, old: str) -> str:
     """Return a value as TOML, a text with the quotation marks of the old one where that can be."""
     kind, value = leaf.type, leaf.value
     if kind == "text":
-        literal = old.startswith("'") and not old.startswith("'''") and not re.search(r"['\x00-\x08\x0a-\x1f\x7f]", value)
+        literal = (
+            old.startswith("'")
+            and not old.startswith("'''")
+            and not re.search(r"['\x00-\x08\x0a-\x1f\x7f]", value)
+        )
         return f"'{value}'" if literal and not _SURROGATE.search(value) else _basic(value, address)
     if kind == "bool":
         return "true" if value else "false"

@@ -165,7 +165,9 @@ class _Writer:
         if holder is None or holder.is_mixed:
             raise NotWritable(pointer(*path, next(iter(new))), "a document has one outermost element")
         if "" in (node.children or {}) and holder.text.strip() and not all(n[:1] == "@" for n in new):
-            raise NotWritable(pointer(*path, next(iter(new))), "something else stands there, with another structure")
+            raise NotWritable(
+                pointer(*path, next(iter(new))), "something else stands there, with another structure"
+            )
         attributes = "".join(
             f' {name[1:]}="{escaped(_text(leaf, address), address, chr(34))}"'
             for name, leaf in new.items()
@@ -173,8 +175,7 @@ class _Writer:
         )
         before, after = indentation(text, holder)
         own = "".join(
-            before + self._element((*path, name), name, below, before)
-            for name, below in _in_order(new)
+            before + self._element((*path, name), name, below, before) for name, below in _in_order(new)
         )
         inner = escaped(_text(new[""], address), address) if "" in new else ""
         if attributes:

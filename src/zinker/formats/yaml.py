@@ -25,7 +25,9 @@ _DEEPEST = 500
 _NULL = re.compile(r"(?:null|Null|NULL|~|)\Z")
 _BOOL = re.compile(r"(?:true|True|TRUE|false|False|FALSE)\Z")
 _INT = re.compile(r"[-+]?[0-9]+\Z|0o[0-7]+\Z|0x[0-9a-fA-F]+\Z")
-_FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?\Z|[-+]?\.(?:inf|Inf|INF)\Z|\.(?:nan|NaN|NAN)\Z")
+_FLOAT = re.compile(
+    r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?\Z|[-+]?\.(?:inf|Inf|INF)\Z|\.(?:nan|NaN|NAN)\Z"
+)
 # Text that can stand without quotation marks anywhere, and that no version of YAML takes for something else.
 _BARE = re.compile(r"[A-Za-z_/.][\w ./+()@%^=;~$-]*\Z")
 _WORDS = {"true", "false", "yes", "no", "on", "off", "y", "n", "null", "~", ".inf", ".nan"}
@@ -109,7 +111,9 @@ class _Composer:
                 begin = self._begin(begin)
                 event = next(self._events)
             if name in children:
-                raise DocumentError(f"the name {name[:40]!a} stands there twice, so its settings have no clear address")
+                raise DocumentError(
+                    f"the name {name[:40]!a} stands there twice, so its settings have no clear address"
+                )
             child = children[name] = self._node(event, depth + 1)
             child.own.begin, child.own.key_end = begin, key_end
             if own.style == "block":
@@ -168,7 +172,12 @@ class _Writer:
         while waiting:
             node = waiting.pop()
             children = node.children or {}
-            if node.is_list and node is not root and children and all(_is_plain(c) for c in children.values()):
+            if (
+                node.is_list
+                and node is not root
+                and children
+                and all(_is_plain(c) for c in children.values())
+            ):
                 node.own.value, node.children = "list", None  # one setting
             else:
                 waiting += children.values()
@@ -218,7 +227,9 @@ class _Writer:
 
     def _into_flow(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Splice:
         items = [
-            _flow(below, pointer(*path, name)) if node.is_list else f"{_name(name)}: {_flow(below, pointer(*path, name))}"
+            _flow(below, pointer(*path, name))
+            if node.is_list
+            else f"{_name(name)}: {_flow(below, pointer(*path, name))}"
             for name, below in new.items()
         ]
         if not node.children:
@@ -283,7 +294,9 @@ def _block(new: Additions, indent: int, in_list: bool, path: tuple[str, ...]) ->
         if isinstance(below, Leaf):
             if below.type == "list" and below.value:
                 lines.append(start)
-                lines += [f"{' ' * (indent + 2)}- {_scalar(item, pointer(*path, name))}" for item in below.value]
+                lines += [
+                    f"{' ' * (indent + 2)}- {_scalar(item, pointer(*path, name))}" for item in below.value
+                ]
             else:
                 lines.append(f"{start} {_written(below, pointer(*path, name), '')}".rstrip())
             continue

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from zinker.jobs.comparing import compare
+    from zinker.jobs.describing import check_subject, new_subject
     from zinker.jobs.exporting import export, export_version
     from zinker.jobs.importing import import_profile
     from zinker.jobs.looking import kept_versions, place_states, show, subject_states
@@ -18,12 +19,14 @@ if TYPE_CHECKING:
     from zinker.jobs.undoing import undo
 
 __all__ = [
+    "check_subject",
     "compare",
     "export",
     "export_version",
     "import_profile",
     "kept_versions",
     "load_setup",
+    "new_subject",
     "place_states",
     "show",
     "subject_states",
@@ -31,12 +34,14 @@ __all__ = [
 ]
 
 _HOMES = {
+    "check_subject": "describing",
     "compare": "comparing",
     "export": "exporting",
     "export_version": "exporting",
     "import_profile": "importing",
     "kept_versions": "looking",
     "load_setup": "setup",
+    "new_subject": "describing",
     "place_states": "looking",
     "show": "looking",
     "subject_states": "looking",

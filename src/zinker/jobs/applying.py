@@ -9,7 +9,7 @@ import msgspec
 
 from zinker.formats.leaves import Edit
 from zinker.jobs.capturing import Progress, Selection, capture, no_progress
-from zinker.jobs.documents import new_content
+from zinker.jobs.documents import new_content, opened
 from zinker.jobs.homes import Home, open_home
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
@@ -128,7 +128,7 @@ def _keep_fallback(work: Work, plan: Plan, number: int) -> int:
     parts = tuple(part for part in work.subject.part if part.id in touched)
 
     def build(builder: ProfileBuilder) -> Manifest:
-        manifest = capture(work.setup, work.place, work.subject, Selection(parts), builder)
+        manifest = capture(work.setup, work.place, work.subject, Selection(parts), builder, is_fallback=True)
         if any(part.sha256 != plan.seen.get(part.id) for part in manifest.parts):
             why = f"the settings at {plan.place} have changed since the plan was made"
             raise Refused("Nothing changed", why, "Run it again to see the plan as it is now.")
@@ -186,7 +186,7 @@ def _commit(
             else:
                 staged[plan.part, plan.document].commit()
         else:
-            edits = (Edit(item.address, item.after) for item in plan.items)
+            edits = (Edit(item.address, opened(item, plan, work.source)) for item in plan.items)
             refused = home.apply(plan.document, edits)
             left += [LeftAlone(plan.part, plan.document, error.address, error.why) for error in refused]
     return left

@@ -11,9 +11,10 @@ from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.errors import WrongUsage, reason
 from zinker.model.profile import FORMAT, ByteStream, Manifest, Problem
-from zinker.model.setting import head, text_of
+from zinker.model.setting import Leaf, head, text_of
 from zinker.places.place import Place
-from zinker.profiles.writing import ProfileBuilder
+from zinker.profiles.sealing import Lock, Where
+from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder
 from zinker.stores.reading import Reading
 from zinker.stores.registry import RegistryError
 from zinker.subjects.catalogue import unknown
@@ -21,6 +22,10 @@ from zinker.subjects.subject import Part, Subject
 
 # Called with what is being done, how many documents are done, and how many there are.
 Progress = Callable[[str, int, int], None]
+
+
+# How often a document is read again that changes while it is captured.
+_TRIES = 3
 
 
 def no_progress(what: str, done: int, total: int) -> None:
@@ -59,8 +64,12 @@ def capture(
     selection: Selection,
     builder: ProfileBuilder,
     progress: Progress = no_progress,
+    locks: tuple[Lock, ...] = (),
+    is_fallback: bool = False,
 ) -> Manifest:
     """Read the chosen parts into a builder; returns what the profile says about itself.
+
+    Secrets are sealed in for `locks`; those of a fallback for this machine.
 
     What cannot be read is named in its `problems`, and the rest is read all the same.
     """
@@ -68,8 +77,12 @@ def capture(
     problems: list[Problem] = []
     for part in selection.parts:
         with builder.part(part.id, part.name, part.store, part.device_bound):
-            for reading in _readings(place, part, selection, problems, progress):
-                _add(builder, part, withholder.withhold(part, reading), problems)
+            for home, document in _documents(place, part, selection, problems, progress):
+                _capture(builder, part, home, document, withholder, problems)
+    locks = (withholder.lock,) if is_fallback else locks
+    is_sealed = bool(locks and withholder.secrets)
+    if is_sealed:
+        builder.seal(withholder.secrets, locks)
     return Manifest(
         format=FORMAT,
         subject=subject.id,
@@ -81,6 +94,8 @@ def capture(
         system=place.system,
         application_version=application_version(place, subject),
         while_running=bool(place.running(subject.application.processes)),
+        withheld=len(withholder.secrets),
+        sealed=tuple(dict.fromkeys(lock.kind for lock in locks)) if is_sealed else (),
         folders=place.own_folders(),
         parts=tuple(builder.parts),
         problems=tuple(problems),
@@ -88,9 +103,9 @@ def capture(
     )
 
 
-def _readings(
+def _documents(
     place: Place, part: Part, selection: Selection, problems: list[Problem], progress: Progress
-) -> Iterator[Reading]:
+) -> Iterator[tuple[Home, str]]:
     try:
         home = open_home(place, part)
         documents = [name for name in home.documents() if selection.has(part, name)]
@@ -102,17 +117,36 @@ def _readings(
         return
     for number, document in enumerate(documents):
         progress(part.name, number, len(documents))
-        yield home.read(document)
+        yield home, document
+
+
+def _capture(
+    builder: ProfileBuilder,
+    part: Part,
+    home: Home,
+    document: str,
+    withholder: Withholder,
+    problems: list[Problem],
+) -> None:
+    """Read a document into a builder, and read it again where it changes in between."""
+    for attempt in range(1, _TRIES + 1):
+        try:
+            _add(builder, part, withholder.withhold(part, home.read(document)), problems)
+            return
+        except ChangedWhileRead as error:
+            if attempt == _TRIES:
+                problems.append(Problem(part.id, document, "", f"{error.why}, {_TRIES} times"))
 
 
 def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[Problem]) -> None:
-    for trouble in reading.troubles:
-        carried = reading.is_readable and not trouble.address
-        problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))
     if reading.is_readable:
         content = reading.content
         size, sha256 = (content.size, content.sha256) if content else (0, "")
-        builder.add(head(reading.document, reading.format, size, sha256, reading.about), reading.leaves, content)
+        line = head(reading.document, reading.format, size, sha256, reading.about)
+        builder.add(line, reading.leaves, content)
+    for trouble in reading.troubles:
+        carried = reading.is_readable and not trouble.address
+        problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))
 
 
 def application_version(place: Place, subject: Subject) -> str:
@@ -139,6 +173,11 @@ class Live:
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted."""
         return self._builder.lines(part) if self.manifest.part(part) else iter(())
+
+    @property
+    def secrets(self) -> dict[Where, Leaf]:
+        """None: what is live keeps its secrets."""
+        return {}
 
     def attachment(self, sha256: str) -> ByteStream:
         """Live settings have no attachments: their files are at the place."""

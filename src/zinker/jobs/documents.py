@@ -5,11 +5,11 @@ from collections.abc import Iterator
 from zinker import formats
 from zinker.formats.leaves import Edit
 from zinker.jobs.homes import dialect_of
-from zinker.jobs.withholding import is_secret
+from zinker.jobs.secrecy import secrets_in
 from zinker.model.errors import NotWritable
-from zinker.model.plan import DocumentPlan
+from zinker.model.plan import DocumentPlan, PlanItem
 from zinker.model.profile import ByteStream, Snapshot
-from zinker.model.setting import WHOLE
+from zinker.model.setting import WHOLE, WITHHELD, Leaf
 from zinker.stores.atomic import CHUNK
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
@@ -25,7 +25,7 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
         if live is None or live.content is None:
             raise NotWritable("", "it is not there any more")
         with live.content.open() as stream:
-            edits = [Edit(item.address, item.after) for item in plan.items]
+            edits = [Edit(item.address, opened(item, plan, source)) for item in plan.items]
             yield formats.edit(live.format, stream.read(), edits, live.dialect)
         return
     with source.attachment(plan.source) as stream:
@@ -33,11 +33,27 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
             yield from _chunks(stream)
             return
         data = stream.read()
-    edits = [Edit(item.address, item.after) for item in plan.items if item.translated is not None]
+    brought = {item.address: opened(item, plan, source) for item in plan.items if _is_brought(item)}
     if live is not None:
-        secret = {address: leaf for address, leaf in live.leaves.items() if is_secret(part, address)}
-        edits += [Edit(address, leaf) for address, leaf in secret.items()]
+        own = secrets_in(part, live.leaves)
+    else:
+        own = {
+            where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == (part.id, plan.document)
+        }
+    edits = [Edit(address, leaf) for address, leaf in {**own, **brought}.items()]
     yield formats.edit(plan.format, data, edits, dialect_of(part, plan.document))
+
+
+def opened(item: PlanItem, plan: DocumentPlan, source: Snapshot) -> Leaf | None:
+    """Return the value a plan gives a setting; plans hold no secrets, so these come from their source."""
+    if item.after is not None and item.after.type == WITHHELD:
+        return source.secrets[plan.part, plan.document, item.address]
+    return item.after
+
+
+def _is_brought(item: PlanItem) -> bool:
+    """Whether a value is not the one in the file that the profile holds."""
+    return item.translated is not None or (item.after is not None and item.after.type == WITHHELD)
 
 
 def _chunks(stream: ByteStream) -> Iterator[bytes]:

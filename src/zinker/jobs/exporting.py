@@ -18,6 +18,7 @@ from zinker.model.profile import Manifest
 from zinker.places.place import Process
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
+from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder, copy_profile, profile_file, profile_folder
 from zinker.shelf.shelf import Version
 
@@ -47,8 +48,11 @@ def export(
     to: Path | None = None,
     replace: bool = False,
     progress: Progress = no_progress,
+    locks: tuple[Lock, ...] = (),
 ) -> Exported:
     """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
+
+    Secrets are withheld, or sealed in so that each of `locks` opens them.
 
     Raises `WrongUsage` for names that do not exist, and `Refused` where there is nothing to capture, where
     the place does not answer, or where the profile cannot be written; nothing is left behind then.
@@ -62,7 +66,7 @@ def export(
         running = tuple(live.running(described.application.processes))
 
         def build(builder: ProfileBuilder) -> Manifest:
-            manifest = capture(setup, live, described, selection, builder, progress)
+            manifest = capture(setup, live, described, selection, builder, progress, locks)
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {place}"

@@ -1,6 +1,7 @@
 """Import: a profile's settings are put back at a place."""
 
 import contextlib
+from collections.abc import Callable
 
 import msgspec
 
@@ -12,11 +13,18 @@ from zinker.jobs.planning import plan_part
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
+from zinker.jobs.withholding import Withholder
 from zinker.model.crosswalk import Crosswalk, between
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.places.place import Place
+from zinker.profiles.reading import Profile
+from zinker.profiles.sealing import Lock
 from zinker.subjects.subject import Part, Subject
+
+
+# Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.
+Unlock = Callable[[tuple[str, ...]], Lock]
 
 
 def import_profile(
@@ -31,8 +39,11 @@ def import_profile(
     preview: bool = False,
     approve: Approve = lambda plan: True,
     progress: Progress = no_progress,
+    unlock: Unlock | None = None,
 ) -> Outcome:
     """Put a profile's settings back at a place; what the profile does not know stays as it is.
+
+    With `unlock`, the secrets sealed into the profile are put back, too; otherwise the place keeps its own.
 
     `approve` is shown the plan and says whether to go on; with `preview`, nothing is changed and the outcome
     holds the plan. `overruled` names checks to leave out (see jobs/checking.py). Parts bound to another
@@ -47,6 +58,8 @@ def import_profile(
             "Not imported", why, f"Try {wanted.subject}@latest; `zinker list` shows what is kept."
         )
     with kept(setup, wanted) as source:
+        if unlock is not None:
+            _unseal(setup, source, unlock)
         subject = setup.catalogue.find(source.manifest.subject)
         selection = _selection(subject, source, parts, without, wanted)
         with at_place(setup, place, look_only=preview) as target:
@@ -67,6 +80,14 @@ def import_profile(
                     return Outcome("declined", plan, left=plan.left)
                 work = Work(setup, target, subject, source.snapshot)
                 return carry_out(work, plan, "import", progress=progress)
+
+
+def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:
+    """Open the secrets of a profile, with this machine's own key or with what is given."""
+    own = Withholder(setup.home).lock
+    if isinstance(source.snapshot, Profile):
+        is_own = own.kind in source.manifest.sealed
+        source.snapshot.unseal(own if is_own else unlock(source.manifest.sealed))
 
 
 def _selection(

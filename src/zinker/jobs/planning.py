@@ -10,7 +10,8 @@ from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
 from zinker.jobs.setup import Setup
-from zinker.jobs.withholding import Withholder, is_secret
+from zinker.jobs.secrecy import is_secret
+from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
 from zinker.model.crosswalk import Crosswalk
 from zinker.model.difference import Difference, differences, paired_by_case
@@ -122,6 +123,12 @@ class _PartPlanner:
             last, is_first = setting.key, False
             if self._selection.has(self._part, setting.document):
                 self._total += self._counts(setting.address, setting)
+            opened = self._source.secrets.get((self._part.id, *setting.key))
+            if opened is not None and setting.type == WITHHELD:
+                # Under this machine's own fingerprint, so that it can be told from the one here.
+                mark = self._withholder.mark(opened)
+                setting = Setting(*setting.key, mark.type, mark.value)
+                line = encode_line(setting)
             translated = self._crosswalk.translate(setting)
             if translated is not setting:
                 self._originals[setting.key] = Leaf(setting.type, setting.value)
@@ -160,12 +167,20 @@ class _PartPlanner:
 
     def _clash(self, document: str) -> str:
         """Say which other document a new one could not stand beside where case does not count, or ""."""
-        if not isinstance(self._home, FileHome) or self._home.system == "linux" or document in self._live_heads:
+        if (
+            not isinstance(self._home, FileHome)
+            or self._home.system == "linux"
+            or document in self._live_heads
+        ):
             return ""
         if not self._by_case:
             self._by_case = {name.casefold(): name for name in self._live_heads}
         other = self._by_case.setdefault(document.casefold(), document)
-        return f"beside {other}, from which only its case tells it, it cannot stand here" if other != document else ""
+        return (
+            f"beside {other}, from which only its case tells it, it cannot stand here"
+            if other != document
+            else ""
+        )
 
     def _plan_file(self, home: FileHome, document: str, found: list[Difference]) -> None:
         live, source = self._live_heads.get(document), self._source_heads.get(document)
@@ -196,12 +211,13 @@ class _PartPlanner:
         source: Setting,
     ) -> None:
         format = source.value.get("format", WHOLE)
-        items = [PlanItem(d.address, d.before, d.after, self._original(d)) for d in found if not _withheld(d)]
+        known = self._source.secrets
+        lost = [d for d in found if _withheld(d) and (self._part.id, document, d.address) not in known]
+        items = [PlanItem(d.address, d.before, d.after, self._original(d)) for d in found if d not in lost]
         if source.type == DOCUMENT:
             items = [item for item in items if item.address or live is not None]
-            for d in found:
-                if _withheld(d):
-                    self._leave(document, d.address, "a secret, withheld: it has to be entered again", False)
+            for d in lost:
+                self._leave(document, d.address, "a secret, withheld: it has to be entered again", False)
         plan = DocumentPlan(
             self._part.id,
             document,
@@ -238,6 +254,8 @@ class _PartPlanner:
         ):
             self._leave(found.document, address, "the one there cannot be read, and so not be kept before")
             return None
+        if _withheld(found) and (self._part.id, found.document, address) in self._source.secrets:
+            return PlanItem(address, found.before, found.after)
         if _withheld(found) or is_secret(self._part, address):
             own = "the place keeps its own" if found.before else "it has to be entered again"
             self._leave(found.document, address, f"a secret, withheld: {own}", False)

@@ -19,6 +19,7 @@ from zinker.model.profile import Snapshot
 from zinker.model.setting import WHOLE, WITHHELD, Leaf, Setting, alike, decode_line
 from zinker.places.here import Here
 from zinker.places.place import Place
+from zinker.profiles.reading import Profile
 from zinker.stores.files import FileHome
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part, Subject
@@ -54,8 +55,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     shelf = setup.shelf
     documents = shelf.changes.documents(change)
     subject = setup.catalogue.find(change.subject)
-    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
-    with contextlib.closing(fallback):
+    with contextlib.closing(fallback_of(setup, change)) as fallback:
         work = Work(setup, place, subject, fallback)
         is_whole = not read_back(work, documents, [])
     when = change.started[:16].replace("T", " ")
@@ -68,6 +68,18 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     _close(setup, change, "taken-back", tuple(left))
     over = f", but for {len(left)} that had been changed again since" if left else ""
     return f"{what}; it has been taken back{over}."
+
+
+def fallback_of(setup: Setup, change: Change) -> Profile:
+    """Open what was kept before a change, with its secrets where this machine sealed them in."""
+    fallback = setup.shelf.open(setup.shelf.find(change.subject, str(change.fallback)))
+    lock = Withholder(setup.home).lock
+    if lock.kind in fallback.manifest.sealed:
+        try:
+            fallback.unseal(lock)
+        except Refused:  # another machine's: these settings are left alone, and that is said
+            setup.notify(f"The secrets kept before change {change.number} open on {change.machine} only.")
+    return fallback
 
 
 def _close(setup: Setup, change: Change, state: str, left: tuple[LeftAlone, ...]) -> None:
@@ -84,8 +96,7 @@ def take_back(
     """
     shelf = setup.shelf
     subject = setup.catalogue.find(change.subject)
-    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
-    with contextlib.closing(fallback):
+    with contextlib.closing(fallback_of(setup, change)) as fallback:
         work = Work(setup, place, subject, fallback)
         sweep(work, documents)
         plans, left = plan_reverse(setup, place, subject, documents, fallback)
@@ -198,7 +209,9 @@ class _Reverse:
                 new_folders=0 if self._live else home.missing_folders(done.document),
                 about={key: content[key] for key in ("mode", "link", "folder") if key in content},
             )
-        if self._live and any(leaf.type == WITHHELD for leaf in self._live.leaves.values()):
+        brought = {item.address: item.after for item in done.items}
+        own = self._live.leaves.items() if self._live else ()
+        if any(leaf.type == WITHHELD and brought.get(address) != leaf for address, leaf in own):
             self._leave("", "it holds a secret by now, which removing it would lose")
             return None
         expected = done.result

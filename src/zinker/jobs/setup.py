@@ -24,6 +24,7 @@ class FolderEntry(Strict, frozen=True):
     path: str
     folders: dict[str, str] = {}
     workstation: str = ""
+    system: str = ""
 
 
 class Configuration(Strict, frozen=True):
@@ -43,7 +44,8 @@ class Setup:
         self.notify: Callable[[str], None] = lambda text: None
         self.base = base
         self._configuration = configuration
-        self.catalogue = Catalogue([self._path(folder) for folder in configuration.subjects])
+        self.subject_folders = [self._path(folder) for folder in configuration.subjects]
+        self.catalogue = Catalogue(self.subject_folders)
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
             self.places[name] = self._folder_place(name, entry)
@@ -74,7 +76,7 @@ class Setup:
                 )
                 raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
         workstation = self._path(entry.workstation) if entry.workstation else None
-        return FolderPlace(name, self._path(entry.path), entry.folders, workstation)
+        return FolderPlace(name, self._path(entry.path), entry.folders, workstation, entry.system)
 
     def _path(self, text: str) -> Path:
         return Path(os.path.normpath(self.base / Path(text).expanduser()))

@@ -7,7 +7,7 @@ from zinker.jobs.access import at_place
 from zinker.jobs.applying import Approve, Outcome, Work, carry_out
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.checking import objections
-from zinker.jobs.recovering import plan_reverse
+from zinker.jobs.recovering import fallback_of, plan_reverse
 from zinker.jobs.setup import Setup
 from zinker.model.change import Change
 from zinker.model.errors import Refused
@@ -48,7 +48,7 @@ def undo(
 def _reversed(
     setup: Setup, shelf: Shelf, place: Place, subject: Subject, change: Change, overruled: frozenset[str]
 ) -> Iterator[tuple[Work, Plan]]:
-    fallback = shelf.open(shelf.find(change.subject, str(change.fallback)))
+    fallback = fallback_of(setup, change)
     documents = shelf.changes.documents(change)
     touched = {document.part for document in documents}
     live = Live(setup, place, subject, Selection(tuple(part for part in subject.part if part.id in touched)))

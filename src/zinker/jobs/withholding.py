@@ -4,6 +4,7 @@ import hashlib
 import hmac
 import io
 import os
+import re
 import secrets
 from pathlib import Path
 
@@ -11,30 +12,18 @@ import msgspec
 
 from zinker import formats
 from zinker.formats.leaves import Edit, Leaves
-from zinker.model.address import matches, pointer, tokens
+from zinker.jobs.secrecy import secrets_in
 from zinker.model.errors import NotWritable, Refused, reason
 from zinker.model.plain_json import encode
 from zinker.model.setting import WHOLE, WITHHELD, Leaf
+from zinker.profiles.sealing import Lock, Where
 from zinker.stores.atomic import make_folders
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
+_PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
+_SAMPLE = 64 * 1024
 _EMPTY = {"text": Leaf("text", ""), "list": Leaf("list", [])}
-
-
-def is_secret(part: Part, address: str) -> bool:
-    """Tell whether the subject marks an address, or one above it, as secret."""
-    if not part.secret:
-        return False
-    path = tokens(address)
-    above = [pointer(*path[:depth]) for depth in range(1, len(path) + 1)]
-    return any(matches(pattern, upper) for pattern in part.secret for upper in above)
-
-
-def _holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
-    """Tell whether a leaf is secret, or is a list with an item that is."""
-    items = range(len(leaf.value)) if leaf.type == "list" else ()
-    return is_secret(part, address) or any(is_secret(part, f"{address}/{item}") for item in items)
 
 
 class Withholder:
@@ -46,24 +35,42 @@ class Withholder:
     def __init__(self, home: Path) -> None:
         self._key = _key(home / "fingerprint-key")
         self._key_id = hashlib.sha256(self._key).hexdigest()[:8]
+        self.secrets: dict[Where, Leaf] = {}
+
+    @property
+    def lock(self) -> Lock:
+        """What seals the secrets of a fallback: a key that never leaves this machine."""
+        return Lock(machine=hmac.digest(self._key, b"sealing", "sha256"))
 
     def withhold(self, part: Part, reading: Reading) -> Reading:
-        """Return the document without its secrets, in its settings and in its content."""
-        if not part.secret:
-            return reading
-        if reading.format == WHOLE and reading.troubles:
-            why = f"{reading.troubles[0].why}; it may hold a secret, so it is not carried whole"
-            return Reading(reading.document, "", troubles=(Trouble("", why),))
-        secret = {
-            a: leaf for a, leaf in reading.leaves.items() if leaf.value and _holds_secret(part, a, leaf)
-        }
+        """Return the document without its secrets, in its settings and in its content.
+
+        The secrets are remembered in `secrets`.
+        """
+        if reading.format == WHOLE:
+            why = self._why_not_whole(part, reading)
+            return Reading(reading.document, "", troubles=(Trouble("", why),)) if why else reading
+        secret = secrets_in(part, reading.leaves)
         if not secret:
             return reading
-        leaves = {**reading.leaves, **{address: self._mark(leaf) for address, leaf in secret.items()}}
+        self.secrets |= {(part.id, reading.document, address): leaf for address, leaf in secret.items()}
+        leaves = {**reading.leaves, **{address: self.mark(leaf) for address, leaf in secret.items()}}
         content = reading.content and self._cut(reading, reading.content, secret)
         return msgspec.structs.replace(reading, leaves=leaves, content=content)
 
-    def _mark(self, leaf: Leaf) -> Leaf:
+    def _why_not_whole(self, part: Part, reading: Reading) -> str:
+        """Say why a file cannot be carried whole, or ""."""
+        if part.secret and reading.troubles:
+            return f"{reading.troubles[0].why}; it may hold a secret, so it is not carried whole"
+        if reading.content is None or "/" in part.not_secret:
+            return ""
+        with reading.content.open() as stream:
+            if _PRIVATE_KEY.search(stream.read(_SAMPLE)):
+                return 'it holds a private key, so it is withheld; `not_secret = ["/"]` takes it along'
+        return ""
+
+    def mark(self, leaf: Leaf) -> Leaf:
+        """Return what stands in a profile for a secret: its fingerprint, and which key made that."""
         mark = hmac.new(self._key, encode(leaf), hashlib.sha256).hexdigest()[:16]
         return Leaf(WITHHELD, {"key": self._key_id, "mark": mark})
 

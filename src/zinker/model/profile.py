@@ -1,9 +1,11 @@
 """What a profile says about itself (`profile.json`), and what every source of settings offers."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Protocol
 
 import msgspec
+
+from zinker.model.setting import Leaf
 
 FORMAT = 1
 
@@ -49,6 +51,9 @@ class Manifest(msgspec.Struct, frozen=True, omit_defaults=True):
     # The number of the change this profile is the fallback of; 0 for one that somebody asked for.
     fallback_of: int = 0
     while_running: bool = False
+    # How many secrets were withheld, and what opens the ones that are sealed in: passphrase, key, machine.
+    withheld: int = 0
+    sealed: tuple[str, ...] = ()
     # What the path variables stood for at the place, in the place's own words.
     folders: dict[str, str] = {}
     parts: tuple[PartRecord, ...] = ()
@@ -83,6 +88,11 @@ class Snapshot(Protocol):
     @property
     def manifest(self) -> Manifest:
         """What the snapshot says about itself."""
+        ...
+
+    @property
+    def secrets(self) -> Mapping[tuple[str, str, str], Leaf]:
+        """The values of withheld settings by part, document and address, where they could be opened."""
         ...
 
     def lines(self, part: str) -> Iterator[bytes]:

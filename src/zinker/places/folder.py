@@ -2,6 +2,7 @@
 
 import getpass
 from collections.abc import Sequence
+from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -9,13 +10,28 @@ import msgspec
 
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
-from zinker.places.place import Process
+from zinker.places.place import Process, system_kind
 from zinker.stores.registry import Registry
 from zinker.stores.simulated_registry import SimulatedRegistry
 
-# Where the other folders are if only the home is known: the XDG Base Directory defaults, and the FHS.
-_BELOW_HOME = {"config": ".config", "data": ".local/share", "documents": "Documents"}
-_FIXED = {"program": "usr/lib", "machine-config": "etc"}
+# Where the other folders are if only the home is known: the XDG Base Directory defaults and the FHS, Windows'
+# Known Folders, and Apple's "File System Programming Guide".
+_BELOW_HOME = {
+    "linux": {"config": ".config", "data": ".local/share", "documents": "Documents"},
+    "windows": {"config": "AppData/Roaming", "data": "AppData/Local", "documents": "Documents"},
+    "macos": {
+        "config": "Library/Application Support",
+        "data": "Library/Application Support",
+        "documents": "Documents",
+    },
+}
+_FIXED = {
+    "linux": {"program": "usr/lib", "machine-config": "etc"},
+    "windows": {"program": "Program Files", "machine-config": "ProgramData"},
+    "macos": {"program": "Applications", "machine-config": "Library/Application Support"},
+}
+# A folder that only one operating system has, by which the disk of a dead machine is known.
+_SIGNS = {"Windows/System32": "Windows", "System/Library/CoreServices": "macOS"}
 
 
 class Workstation(msgspec.Struct, frozen=True):
@@ -35,12 +51,26 @@ class FolderPlace:
     kind = "folder"
 
     def __init__(
-        self, name: str, path: Path, folders: dict[str, str], workstation: Path | None = None
+        self,
+        name: str,
+        path: Path,
+        folders: dict[str, str],
+        workstation: Path | None = None,
+        system: str = "",
     ) -> None:
         self.name = name
         self._path = path
-        self._folders = {**_FIXED, **_below_home(folders.get("home")), **folders}
+        self._given = folders
         self._file = workstation
+        self._said = system
+
+    @cached_property
+    def _folders(self) -> dict[str, str]:
+        kind, home = system_kind(self.system), self._given.get("home")
+        own = (
+            {"home": home, **{n: f"{home}/{below}" for n, below in _BELOW_HOME[kind].items()}} if home else {}
+        )
+        return {**_FIXED[kind], **own, **self._given}
 
     @property
     def machine(self) -> str:
@@ -54,8 +84,9 @@ class FolderPlace:
 
     @property
     def system(self) -> str:
-        """The operating system, if the simulation says it."""
-        return self._workstation().system
+        """The operating system: as the configuration or the simulation says, or as the disk looks."""
+        seen = (name for folder, name in _SIGNS.items() if (self._path / folder).is_dir())
+        return self._said or self._workstation().system or next(seen, "")
 
     def absence(self) -> str:
         """Say that the folder is missing, if it is."""
@@ -96,12 +127,6 @@ class FolderPlace:
             why = reason(error) if isinstance(error, OSError) else str(error)
             then = "Repair that file, or build a new demo garden."
             raise Refused(f"No answer from {self.name}", f"{self._file}: {why}", then) from None
-
-
-def _below_home(home: str | None) -> dict[str, str]:
-    if home is None:
-        return {}
-    return {"home": home, **{name: f"{home}/{below}" for name, below in _BELOW_HOME.items()}}
 
 
 def technician() -> str:

@@ -9,8 +9,9 @@ from zinker.model.profile import Manifest
 
 SUFFIX = ".zinker"
 MANIFEST = "profile.json"
+SEALED = "secrets.jwe"
 _MEMBER = re.compile(
-    r"profile\.json|settings/[a-z0-9][a-z0-9-]{0,63}\.jsonl|attachments/[0-9a-f]{64}", re.ASCII
+    r"profile\.json|secrets\.jwe|settings/[a-z0-9][a-z0-9-]{0,63}\.jsonl|attachments/[0-9a-f]{64}", re.ASCII
 )
 
 # Attachments larger than this are stored as they are, so that no honest profile looks like a bomb.
@@ -18,6 +19,7 @@ LARGEST_PACKED = 64 * 1024 * 1024
 # What deflate reaches on settings, no two of which have the same address, is below 100 : 1.
 HIGHEST_RATIO = 200
 LARGEST_MANIFEST = 64 * 1024 * 1024
+LARGEST_SEALED = 64 * 1024 * 1024
 LARGEST_LINE = 64 * 1024 * 1024
 
 

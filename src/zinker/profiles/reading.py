@@ -12,21 +12,24 @@ from typing import IO, Any, Protocol
 
 import msgspec
 
-from zinker.model.errors import Damaged, WrongUsage, reason
+from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.profile import FORMAT, Manifest
-from zinker.model.setting import decode_line
+from zinker.model.setting import Leaf, decode_line
 from zinker.profiles.layout import (
     HIGHEST_RATIO,
     LARGEST_LINE,
     LARGEST_MANIFEST,
     LARGEST_PACKED,
+    LARGEST_SEALED,
     MANIFEST,
+    SEALED,
     SUFFIX,
     attachment_member,
     is_member,
     settings_member,
 )
+from zinker.profiles.sealing import Lock, Where, unseal
 from zinker.stores.atomic import CHUNK
 
 _WHAT = "Profile not read"
@@ -53,6 +56,7 @@ class Profile:
         self.path = path
         self._container = container
         self.manifest = self._read_manifest()
+        self.secrets: dict[Where, Leaf] = {}
 
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the lines of a part; size, number and digest have been checked when the last one is out."""
@@ -76,6 +80,20 @@ class Profile:
     def attachment(self, sha256: str) -> "Verified":
         """Open a whole file; its digest has been checked when its end has been read."""
         return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
+
+    def unseal(self, lock: Lock) -> None:
+        """Open the secrets that are sealed in; raises `Refused` where there are none, or the lock does not fit."""
+        if not self.manifest.sealed:
+            then = "Leave --with-secrets out: the place keeps its own then."
+            raise Refused("Secrets not opened", f"none are sealed in {self.path.name}", then)
+        with self._open(SEALED) as stream:
+            try:
+                data = stream.read(LARGEST_SEALED + 1)
+            except _BROKEN as error:
+                raise self._damaged(f"{SEALED} cannot be unpacked: {error}") from None
+        if len(data) > LARGEST_SEALED:
+            raise self._damaged(f"{SEALED} is too large")
+        self.secrets = unseal(data, lock)
 
     def verify(self) -> None:
         """Read everything, settings and whole files; raises `Damaged` if any of it is not what it was."""

@@ -20,11 +20,13 @@ from zinker.model.setting import Leaf, Setting, encode_line
 from zinker.profiles.layout import (
     LARGEST_PACKED,
     MANIFEST,
+    SEALED,
     attachment_member,
     encode_manifest,
     is_member,
     settings_member,
 )
+from zinker.profiles.sealing import Lock, Secrets, seal
 from zinker.stores.atomic import (
     CHUNK,
     PART_SUFFIX,
@@ -40,6 +42,13 @@ from zinker.stores.reading import Content
 
 _SAMPLE = 4096
 _SPOOL = 8 * 1024 * 1024
+
+
+class ChangedWhileRead(Refused):
+    """A file is not what it was when its digest was taken."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__("Not captured", why, "Close the application that writes it and run this again.")
 
 
 class Target(Protocol):
@@ -71,8 +80,22 @@ class ZipTarget:
         is_attachment = name.startswith("attachments/")
         is_plain = is_attachment and (size > LARGEST_PACKED or not _is_packable(stream))
         member.compress_type = zipfile.ZIP_STORED if is_plain else zipfile.ZIP_DEFLATED
-        with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
-            _copy(name, stream, sink, sha256)
+        start = self._zip.start_dir
+        try:
+            with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
+                _copy(name, stream, sink, sha256)
+        except ChangedWhileRead:
+            self._forget(member, start)
+            raise
+
+    def _forget(self, member: zipfile.ZipInfo, start: int) -> None:
+        """Remove the member written last, as if it had never been begun."""
+        self._zip.filelist.remove(member)
+        del self._zip.NameToInfo[member.filename]
+        self._zip.start_dir = start
+        assert self._zip.fp is not None  # noqa: S101 - it is open until the end
+        self._zip.fp.seek(start)
+        self._zip.fp.truncate()
 
     def close(self) -> None:
         """Write the directory of members."""
@@ -100,10 +123,14 @@ class FolderTarget:
         """Write a member aside."""
         target = self._aside / name
         target.parent.mkdir(parents=True, exist_ok=True)
-        with target.open("xb") as sink:
-            _copy(name, stream, sink, sha256)
-            sink.flush()
-            os.fsync(sink.fileno())
+        try:
+            with target.open("xb") as sink:
+                _copy(name, stream, sink, sha256)
+                sink.flush()
+                os.fsync(sink.fileno())
+        except ChangedWhileRead:
+            target.unlink()
+            raise
         self._names.append(name)
 
     def close(self) -> None:
@@ -116,9 +143,13 @@ class FolderTarget:
             target = self._folder / name
             target.parent.mkdir(exist_ok=True)
             (self._aside / name).replace(target)
-        for path in [*self._folder.glob("settings/*"), *self._folder.glob("attachments/*")]:
+        for path in [
+            self._folder / SEALED,
+            *self._folder.glob("settings/*"),
+            *self._folder.glob("attachments/*"),
+        ]:
             name = path.relative_to(self._folder).as_posix()
-            if is_member(name) and name not in self._names:
+            if is_member(name) and name not in self._names and path.exists():
                 path.unlink()
         self.abandon()
         flush_folder(self._folder)
@@ -149,9 +180,16 @@ class ProfileBuilder:
         self.parts[-1] = msgspec.structs.replace(self.parts[-1], size=size, sha256=self._digest.hexdigest())
 
     def add(self, head: Setting, leaves: dict[str, Leaf], content: Content | None) -> None:
-        """Add one document; documents come sorted by name."""
+        """Add one document; documents come sorted by name.
+
+        Raises `ChangedWhileRead`, and adds nothing, where the content is not what its digest says any more.
+        """
         record = self.parts[-1]
         spool = self._spools[record.id]
+        if content is not None and content.sha256 not in self._attached:
+            with _opened(head.document, content) as stream:
+                self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
+            self._attached.add(content.sha256)
         self._write(spool, head)
         for address in sorted(leaves):
             leaf = leaves[address]
@@ -159,10 +197,11 @@ class ProfileBuilder:
         self.parts[-1] = msgspec.structs.replace(
             record, documents=record.documents + 1, settings=record.settings + len(leaves)
         )
-        if content is not None and content.sha256 not in self._attached:
-            self._attached.add(content.sha256)
-            with _opened(head.document, content) as stream:
-                self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
+
+    def seal(self, secrets: Secrets, locks: tuple[Lock, ...]) -> None:
+        """Put secrets into the profile so that each of the locks opens them."""
+        data = seal(secrets, locks)
+        self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
     def _write(self, spool: IO[bytes], setting: Setting) -> None:
         line = encode_line(setting) + b"\n"
@@ -236,8 +275,7 @@ def _opened(document: str, content: Content) -> IO[bytes]:
     try:
         return content.open()
     except OSError as error:
-        then = "It was there a moment ago. Run this again."
-        raise Refused("Not captured", f"{document}: {reason(error)}", then) from None
+        raise ChangedWhileRead(f"{document}: {reason(error)}") from None
 
 
 def _is_packable(stream: IO[bytes]) -> bool:
@@ -254,8 +292,7 @@ def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:
         sink.write(chunk)
     if digest.hexdigest() != sha256:
         if isinstance(stream, io.BufferedReader):
-            why = f"{stream.name} changed while it was read"
-            raise Refused("Not captured", why, "Close the application that writes it and run this again.")
+            raise ChangedWhileRead(f"{stream.name} changed while it was read")
         raise Damaged("Not written", f"{name} does not have the digest it should have")
 
 

@@ -78,6 +78,8 @@ def export_text(exported: Exported, subject: Subject | None, width: int) -> Iter
     yield heading(f"Kept as {where}")
     yield plain(f"{about.title}{version} at {about.place}, {when(about.captured)}")
     yield from parts_text(about, width)
+    if about.withheld:
+        yield plain(_secrets(about))
     if about.while_running:
         numbers = ", ".join(str(process.number) for process in exported.running)
         yield left_out(
@@ -93,6 +95,16 @@ def export_text(exported: Exported, subject: Subject | None, width: int) -> Iter
         for p in problems:
             part = subject.find_part(p.part) if subject else None
             yield place_line(part, p.part, p.document, p.address, p.why)
+
+
+def _secrets(about: Manifest) -> str:
+    secrets = count(about.withheld, "secret")
+    kinds = {"passphrase": "a passphrase", "key": "a key", "machine": "this machine"}
+    if about.sealed:
+        return (
+            f"{secrets} sealed in; {' or '.join(kinds.get(kind, kind) for kind in about.sealed)} opens them."
+        )
+    return f"{secrets} withheld; --with-secrets would seal them in."
 
 
 def parts_text(about: Manifest, width: int) -> Iterator[Text]:
@@ -176,7 +188,18 @@ def subjects_text(states: Sequence[SubjectState], in_detail: bool, width: int) -
             found = part.why or count(part.documents, "document")
             bound = ", bound to its device" if part.device_bound else ""
             yield Text(f"  {part.id:<14}{part.title}: {found}{bound}")
-            yield Text(f"{'':<16}{part.store} {part.home}", style="bright_black")
+            for home in part.home.split("\n"):
+                yield Text(f"{'':<16}{part.store} {home}", style="bright_black")
+
+
+def mistakes_text(file: str, mistakes: Sequence[str], width: int) -> Iterator[Text]:
+    """Yield what is wrong with a subject file."""
+    if not mistakes:
+        yield heading(f"{visible(file)} is right.")
+        return
+    yield heading(f"{count(len(mistakes), 'mistake')} in {visible(file)}:")
+    for mistake in mistakes:
+        yield plain(f"  {visible(mistake)}")
 
 
 def _running(state: SubjectState) -> str:

@@ -94,8 +94,17 @@ class FileHome:
         root, name = self._root(document)
         path = PurePosixPath(name)
         is_safe = name == str(path) and not path.is_absolute() and ".." not in path.parts
-        fits = expression(root.pattern).fullmatch(name) if root.is_wild else name == (root.called or root.pattern)
-        if not is_safe or not fits or document.endswith(PART_SUFFIX) or (os.name == "nt" and re.search(r"[\\:]", name)):
+        fits = (
+            expression(root.pattern).fullmatch(name)
+            if root.is_wild
+            else name == (root.called or root.pattern)
+        )
+        if (
+            not is_safe
+            or not fits
+            or document.endswith(PART_SUFFIX)
+            or (os.name == "nt" and re.search(r"[\\:]", name))
+        ):
             return "the subject has no document of that name here"
         return forbidden(name, self.system)
 
@@ -281,7 +290,11 @@ class StagedFile:
 
 
 def read_bytes(
-    document: str, format: str, data: bytes, dialect: Dialect = PLAIN, about: dict[str, str | bool] | None = None
+    document: str,
+    format: str,
+    data: bytes,
+    dialect: Dialect = PLAIN,
+    about: dict[str, str | bool] | None = None,
 ) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason."""
     content = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))

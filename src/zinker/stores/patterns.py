@@ -10,7 +10,8 @@ from zinker.stores.atomic import PART_SUFFIX
 _WILD = re.compile(r"\*|\?|\{instance\}")
 # Names and characters that Windows keeps for itself ("Naming Files, Paths, and Namespaces").
 _NOT_ON_WINDOWS = re.compile(
-    r'[<>:"\\|?*\x00-\x1f]|[ .](?:/|\Z)|(?:\A|/)(?:con|prn|aux|nul|com\d|lpt\d)(?:\.[^/]*)?(?:/|\Z)', re.IGNORECASE
+    r'[<>:"\\|?*\x00-\x1f]|[ .](?:/|\Z)|(?:\A|/)(?:con|prn|aux|nul|com\d|lpt\d)(?:\.[^/]*)?(?:/|\Z)',
+    re.IGNORECASE,
 )
 
 

@@ -124,7 +124,8 @@ def _line(path: Path, mistake: str) -> int:
     """Return the line where the text quoted in a mistake stands, as the last of its kind."""
     quoted = re.search("`([^`]*)`", mistake)
     lines = path.read_text(encoding="utf-8-sig").splitlines()
-    numbers = [number for number, line in enumerate(lines, 1) if quoted and quoted[1] in line]
+    texts = (quoted[1], quoted[1].replace("\\", "\\\\")) if quoted else ()
+    numbers = [number for number, line in enumerate(lines, 1) if any(text in line for text in texts)]
     return numbers[-1] if numbers else 1
 
 

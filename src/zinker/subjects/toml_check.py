@@ -42,12 +42,16 @@ def check(path: Path, kind: type[T], what: str) -> tuple[T | None, list[tuple[in
     """
     text, data = _read(path, what)
     found: list[tuple[int, str]] = []
+    taken_out: list[list[str | int]] = []
     while len(found) < _MOST_MISTAKES:
         try:
             return msgspec.convert(data, kind), found
         except msgspec.ValidationError as error:
             line, message = _explained(error, text, data, kind)
-            found.append((line, message.removeprefix(", ").removeprefix(": ")))
+            keys = _taken_apart(str(error))[1]
+            if keys not in taken_out:  # what was wrong there has been said
+                found.append((line, message.removeprefix(", ").removeprefix(": ")))
+            taken_out.append(keys)
             if not _put_right(data, error, kind):
                 break
     return None, found
@@ -83,11 +87,10 @@ def _put_right(data: dict[str, Any], error: msgspec.ValidationError, kind: type[
     keys = _named(data, keys, kind)
     holder: Any = data
     for key in keys[:-1]:
-        if not (isinstance(holder, dict) and key in holder) and not (
-            isinstance(holder, list) and isinstance(key, int) and key < len(holder)
-        ):
+        try:
+            holder = holder[key]
+        except (KeyError, IndexError, TypeError):
             return False
-        holder = holder[key]
     if not keys or not isinstance(holder, dict | list):
         return False
     for stand_in in _STAND_INS:
@@ -133,6 +136,7 @@ def _taken_apart(message: str) -> tuple[str, list[str | int]]:
         (r"Invalid enum value (.+)", r"\1 is not one of the values it can have"),
         (r"Expected `str` matching regex '?(.+?)'?$", r"it must look like \1"),
         (r"Expected `([^`]+)`, got `(\w+)`", r"it must be one of \1, not \2"),
+        (r"it must be array, not", "it must be a list, not"),
         (r"Expected `array` of length >= 1", "at least one is needed"),
     ):
         text = re.sub(pattern, words, text)

@@ -1,0 +1,76 @@
+"""Subject files: checking one, and drafting a new one from the files that an application keeps."""
+
+from pathlib import Path
+
+from zinker.formats import guess
+from zinker.jobs.setup import Setup
+from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.places.place import Place
+from zinker.stores.atomic import write_file
+from zinker.subjects.catalogue import RESERVED, SUFFIX, VARIABLES, check_subject
+from zinker.subjects.draft import DraftPart, draft
+
+__all__ = ["check_subject", "new_subject"]
+
+# In the order in which a path is looked for in them: the narrower ones first.
+_NARROW_FIRST = ("config", "data", "documents", "program", "machine-config", "home")
+
+
+def new_subject(
+    setup: Setup, id: str, homes: tuple[Path, ...], place: str = "here", to: Path | None = None
+) -> Path:
+    """Write a commented draft of a subject file, with a part for each of the homes given.
+
+    Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
+    """
+    if (
+        id in RESERVED
+        or not id.replace("-", "").isalnum()
+        or not id.isascii()
+        or id != id.lower()
+        or id[0] == "-"
+    ):
+        why = f"{id!a} cannot be a subject's name: small letters, digits and hyphens, and not {' or '.join(RESERVED)}"
+        raise WrongUsage("No draft written", why, "Choose another name.")
+    folder = to or next(iter(setup.subject_folders), Path())
+    path = folder / f"{id}{SUFFIX}"
+    if path.exists():
+        raise Refused(
+            "No draft written", f"{path} is there already", "Choose another name, or edit that file."
+        )
+    where = setup.place(place)
+    parts = [_part(where, home, number) for number, home in enumerate(homes, 1)]
+    try:
+        write_file(path, draft(id, parts).encode())
+    except OSError as error:
+        raise WrongUsage(
+            "No draft written", f"{path}: {reason(error)}", "Choose another folder with --to."
+        ) from None
+    return path
+
+
+def _part(place: Place, home: Path, number: int) -> DraftPart:
+    whole = home.absolute()
+    for variable in _NARROW_FIRST:
+        folder = place.folder(variable)
+        if folder is not None and folder in whole.parents:
+            below = whole.relative_to(folder).as_posix()
+            break
+    else:
+        names = ", ".join(f"{{{name}}}" for name in VARIABLES)
+        raise WrongUsage(
+            "No draft written", f"{home} is in none of {names} at {place.name}", "Name one that is."
+        )
+    if not whole.exists():
+        raise WrongUsage("No draft written", f"{home} does not exist", "Check the path.")
+    if whole.is_dir():
+        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**", "whole")
+    with whole.open("rb") as file:
+        return DraftPart(
+            _id(whole.stem, number), f"{{{variable}}}/{below}", guess(whole.name, file.read(4096))
+        )
+
+
+def _id(name: str, number: int) -> str:
+    plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in name.lower()).strip("-")
+    return plain or f"part-{number}"

@@ -1,0 +1,111 @@
+"""Tells which settings are secrets: those the subject file marks, and those that look like one."""
+
+import math
+import re
+from collections import Counter
+
+from zinker.formats.leaves import Leaves
+from zinker.model.address import matches, pointer, tokens
+from zinker.model.setting import WITHHELD, Leaf
+from zinker.subjects.subject import Part
+
+_TEXTS = frozenset({"text", "sz", "expand_sz"})
+# A quick look at an address: most have none of this in them.
+_TELLING = re.compile(r"pass|pw|secret|token|key|credential|auth|session|cookie|salt", re.IGNORECASE)
+_IN_VALUE = re.compile(
+    r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY"  # PEM (RFC 7468)
+    r"|\AeyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]*\Z"  # a JSON Web Token (RFC 7519)
+    r"|\A[a-z][a-z0-9+.-]*://[^/@\s:]+:[^/@\s]+@"  # a URI with a password (RFC 3986, section 3.2.1)
+)
+_WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
+_PASSWORD = frozenset({"password", "passwd", "passphrase", "passcode", "pass", "pwd", "pw", "pswd"})
+_TOKEN = frozenset({"token", "secret", "credential", "credentials", "apikey", "authkey", "privatekey"})
+_KEY_OF = frozenset(
+    {"api", "access", "private", "secret", "auth", "encryption", "session", "shared", "signing"}
+)
+_RANDOM_UNDER = frozenset({"auth", "session", "cookie", "salt", "key", "hash"})
+# What is said about a secret, and is none itself.
+_ABOUT = frozenset(
+    "ask bar button chars color count dialog enabled enable expires expiry field file folder font generator hide "
+    "hint hidden icon label length limit lifetime lock manager max menu method min mode name only path policy "
+    "position prompt remember require required retries save saved script shortcut show size store storage strength "
+    "timeout title tool toolbar type url use visible width window".split()
+)
+_NO_SECRET = re.compile(
+    r"true|false|yes|no|on|off|none|null|never|always|ask|default|\d{1,3}|[\d.]+|#[0-9a-f]{3,8}|"
+    r"(?:(?:ctrl|alt|shift|meta|cmd|super)\+)+.{1,12}",
+    re.IGNORECASE,
+)
+_RANDOM = re.compile(r"[A-Za-z0-9+/=_.:~-]{20,}")
+
+
+def is_secret(part: Part, address: str) -> bool:
+    """Tell whether the subject marks an address, or one above it, as secret."""
+    return bool(part.secret) and _is_marked(part.secret, address)
+
+
+def _is_marked(patterns: tuple[str, ...], address: str) -> bool:
+    path = tokens(address)
+    above = [pointer(*path[:depth]) for depth in range(1, len(path) + 1)]
+    return any(matches(pattern, upper) for pattern in patterns for upper in above)
+
+
+def holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
+    """Tell whether a setting is secret: marked as such, a list with an item that is, or looking like one."""
+    if not leaf.value:
+        return False
+    if part.secret:
+        items = range(len(leaf.value)) if leaf.type == "list" else ()
+        if is_secret(part, address) or any(is_secret(part, f"{address}/{item}") for item in items):
+            return True
+    if leaf.type == WITHHELD or not looks_secret(address, leaf):
+        return False
+    return not (part.not_secret and _is_marked(part.not_secret, address))
+
+
+def secrets_in(part: Part, leaves: Leaves) -> Leaves:
+    """Return the settings that are secret."""
+    return {address: leaf for address, leaf in leaves.items() if holds_secret(part, address, leaf)}
+
+
+def looks_secret(address: str, leaf: Leaf) -> bool:
+    """Tell whether a setting looks like a secret, by its name and its value.
+
+    >>> looks_secret("/account/api_key", Leaf("text", "f81d4fae7dec11d0a76500a0"))
+    True
+    >>> looks_secret("/keys/show-password", Leaf("text", "Ctrl+P"))
+    False
+    """
+    if leaf.type not in _TEXTS:
+        return False
+    value = leaf.value
+    if ("PRIVATE KEY" in value or "eyJ" in value or "@" in value) and _IN_VALUE.search(value):
+        return True
+    if not _TELLING.search(address) or _NO_SECRET.fullmatch(value):
+        return False
+    return any(_is_telling(token, value) for token in tokens(address)[-2:])
+
+
+def _is_telling(token: str, value: str) -> bool:
+    words = [word.lower() for word in _WORD.findall(token)]
+    for at, word in enumerate(words):
+        if _ABOUT.intersection(words[at + 1 :]) or (
+            at and words[at - 1] in ("show", "hide", "save", "remember")
+        ):
+            continue
+        if word in _PASSWORD:
+            return True
+        is_key = word == "key" and at > 0 and words[at - 1] in _KEY_OF
+        if (word in _TOKEN or is_key) and len(value) >= 8 and " " not in value:
+            return True
+        if word in _RANDOM_UNDER and _is_random(value):
+            return True
+    return False
+
+
+def _is_random(value: str) -> bool:
+    """Tell whether a text is long, of letters and digits, and spread like random ones."""
+    if not _RANDOM.fullmatch(value) or sum(c.isdigit() for c in value) < 3 or value.count("/") > 2:
+        return False
+    share = [count / len(value) for count in Counter(value).values()]
+    return -sum(p * math.log2(p) for p in share) > 3.3  # bits a character; words and paths have less

@@ -1,0 +1,59 @@
+"""Drafts of subject files: a commented text to go on from."""
+
+from typing import NamedTuple
+
+
+class DraftPart(NamedTuple):
+    """A part to begin with: its name, its path and its format."""
+
+    id: str
+    path: str
+    format: str
+
+
+_HEAD = """\
+# A subject file: what belongs together, and where it lives. docs/reference.md explains every key;
+# `zinker subjects check FILE` says what is wrong, `zinker subjects {id}` what is found.
+format = 1
+id = "{id}"                                # the name in commands, and of this file
+title = "{title}"
+
+[application]
+processes = []                             # its programs, so that an import waits until they are closed
+# version = {{ part = "PART", address = "/about/version" }}   # where it writes its own version
+# compatible = "same-major"                # any, same-major, same-minor, exact
+# needs = [ {{ path = "{{program}}/APPLICATION/plugin", says = "the plug-in" }} ]
+"""
+
+_PART = """
+[[part]]
+id = "{id}"
+title = "{title}"
+store = "file"                             # or registry
+path = "{path}"
+# path = ["{{config}}/new/place", "{{home}}/.old-place"]      # the first that exists
+# path = {{ linux = "...", windows = "...", macos = "..." }}  # another one on each system
+format = "{format}"                        # without it, Zinker looks for itself
+# device_bound = true                      # valid on one machine only, as a licence is
+# volatile = ["/window/*"]                 # changes by itself: left out of comparisons and imports
+# secret = ["/account/token"]              # withheld; passwords and tokens are found without it, too
+# not_secret = ["/keys/*"]                 # what only looks like one
+# [part.titles]
+# "/section/key" = "What people call this setting"
+"""
+
+
+def draft(id: str, parts: list[DraftPart]) -> str:
+    """Return the text of a draft; without parts, with one to fill in."""
+    title = id.replace("-", " ").capitalize()
+    chosen = parts or [DraftPart("general", f"{{config}}/{id}/{id}.ini", "ini")]
+    names: dict[str, int] = {}
+    texts = [_HEAD.format(id=id, title=title)]
+    for part in chosen:
+        names[part.id] = count = names.get(part.id, 0) + 1
+        own = part.id if count == 1 else f"{part.id}-{count}"
+        path = part.path.replace("\\", "\\\\").replace('"', '\\"')
+        texts.append(
+            _PART.format(id=own, title=own.replace("-", " ").capitalize(), path=path, format=part.format)
+        )
+    return "".join(texts)
