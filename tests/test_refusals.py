@@ -325,7 +325,7 @@ def test_what_is_needed_must_be_there(kept):
     kept.spoil()
     done = kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=3)
     assert "The Dusk plug-in is missing at potting-shed" in done.err
-    (kept.path / "potting-shed/usr/lib/mosslight/plugins/dusk").mkdir(parents=True)
+    (kept.path / "potting-shed/Program Files/mosslight/plugins/dusk").mkdir(parents=True)
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
 
 

@@ -12,6 +12,7 @@ import plistlib
 from collections.abc import Iterable
 from decimal import Decimal
 from math import isfinite
+from operator import itemgetter
 from typing import Any
 
 from zinker.formats.leaves import Leaves
@@ -40,38 +41,55 @@ class Native(str):
         return made
 
 
+_FIRST = itemgetter(0)
+_LARGEST = LARGEST_PLAIN_INTEGER
 _SIMPLE = {str: "text", bool: "bool", type(None): "null", Digits: "float"}
 
 
 def leaves_of(root: Any) -> Leaves:
-    """Return all leaves by address; without recursion, as documents may be deep. Raises `DocumentError`."""
+    """Return all leaves by address, sorted by it. Raises `DocumentError`, and `RecursionError` for the deepest."""
     if not isinstance(root, dict | list):
         # Its address would be "", which is the document's own.
         raise DocumentError("it is one single value, with no addresses in it")
     found: Leaves = {}
-    simple = _SIMPLE
-    waiting: list[tuple[str, Any]] = [("", root)]
-    while waiting:
-        prefix, holder = waiting.pop()
-        items: Iterable[tuple[Any, Any]]
-        if type(holder) is dict:
-            if prefix and all(map(is_index, holder)):
-                found[prefix] = MARK
-            items = holder.items()
-        else:
-            items = enumerate(holder)
-        for name, value in items:
-            if type(name) is str and ("~" in name or "/" in name):
-                name = name.replace("~", "~0").replace("/", "~1")
-            address = f"{prefix}/{name}"
-            kind = simple.get(type(value))
-            if kind is not None:
-                found[address] = Leaf(kind, value)
-            elif (type(value) is dict and value) or (type(value) is list and not all(map(is_plain, value))):
-                waiting.append((address, value))
-            else:
-                found[address] = leaf_of(value)
+    _collect("", root, found)
     return found
+
+
+def _collect(prefix: str, holder: Any, found: Leaves) -> None:
+    """Add the leaves below a map or a list in the order of their addresses."""
+    items: Iterable[tuple[str, Any]]
+    if type(holder) is dict:
+        if prefix and all(map(is_index, holder)):
+            found[prefix] = MARK
+        names = "".join(holder)
+        is_plain_named = "/" not in names and "~" not in names
+        items = holder.items() if is_plain_named else ((_escaped(n), v) for n, v in holder.items())
+    else:
+        items = zip(map(str, range(len(holder))), holder, strict=True)
+    # What lies below a name has an address that goes on with a slash, and is sorted by that.
+    entries = [(f"{n}/" if type(v) is dict or type(v) is list else n, v) for n, v in items]
+    entries.sort(key=_FIRST)
+    prefix += "/"
+    simple = _SIMPLE
+    for name, value in entries:
+        kind = type(value)
+        if kind in simple:
+            found[prefix + name] = Leaf(simple[kind], value)
+        elif kind is int:
+            found[prefix + name] = Leaf("int", value if -_LARGEST <= value <= _LARGEST else str(value))
+        elif kind is float:
+            found[prefix + name] = Leaf("float", value if isfinite(value) else repr(value))
+        elif kind is list and all(map(is_plain, value)):
+            found[prefix + name[:-1]] = Leaf("list", value)
+        elif (kind is dict and value) or kind is list:
+            _collect(prefix + name[:-1], value, found)
+        else:
+            found[prefix + name.rstrip("/")] = leaf_of(value)
+
+
+def _escaped(name: str) -> str:
+    return name.replace("~", "~0").replace("/", "~1")
 
 
 def exact(digits: str) -> float | Digits:
@@ -90,9 +108,9 @@ def is_index(token: str) -> bool:
 def is_plain(value: Any) -> bool:
     """Tell whether a value can stand in a setting of the type `list`."""
     kind = type(value)
-    if kind is float:
-        return isfinite(value)
-    return kind in (str, bool, type(None)) or (kind is int and abs(value) <= LARGEST_PLAIN_INTEGER)
+    if kind is str or kind is bool or value is None:
+        return True
+    return (kind is int and -_LARGEST <= value <= _LARGEST) or (kind is float and isfinite(value))
 
 
 def leaf_of(value: Any) -> Leaf:

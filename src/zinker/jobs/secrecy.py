@@ -11,7 +11,9 @@ from zinker.subjects.subject import Part
 
 _TEXTS = frozenset({"text", "sz", "expand_sz"})
 # A quick look at an address: most have none of this in them.
-_TELLING = re.compile(r"pass|pw|secret|token|key|credential|auth|session|cookie|salt", re.IGNORECASE)
+_TELLING_WORDS = ("pass", "pw", "secret", "token", "key", "credential", "auth", "session", "cookie", "salt", "pswd")
+_TELLING = re.compile("|".join(_TELLING_WORDS), re.IGNORECASE)
+_BATCH = 5_000
 _IN_VALUE = re.compile(
     r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY"  # PEM (RFC 7468)
     r"|\AeyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]*\Z"  # a JSON Web Token (RFC 7519)
@@ -65,7 +67,24 @@ def holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
 
 def secrets_in(part: Part, leaves: Leaves) -> Leaves:
     """Return the settings that are secret."""
-    return {address: leaf for address, leaf in leaves.items() if holds_secret(part, address, leaf)}
+    if part.secret:
+        return {address: leaf for address, leaf in leaves.items() if holds_secret(part, address, leaf)}
+    found: Leaves = {}
+    addresses = list(leaves)
+    for at in range(0, len(addresses), _BATCH):
+        batch = addresses[at : at + _BATCH]
+        # One look at many names at once: most documents have none that tells anything.
+        names = "\n".join(batch).lower()
+        is_telling = any(word in names for word in _TELLING_WORDS)
+        for address in batch:
+            leaf = leaves[address]
+            if (is_telling or (leaf.type in _TEXTS and _may_tell(leaf.value))) and holds_secret(part, address, leaf):
+                found[address] = leaf
+    return found
+
+
+def _may_tell(value: str) -> bool:
+    return "PRIVATE KEY" in value or "eyJ" in value or "@" in value
 
 
 def looks_secret(address: str, leaf: Leaf) -> bool:
@@ -79,7 +98,7 @@ def looks_secret(address: str, leaf: Leaf) -> bool:
     if leaf.type not in _TEXTS:
         return False
     value = leaf.value
-    if ("PRIVATE KEY" in value or "eyJ" in value or "@" in value) and _IN_VALUE.search(value):
+    if _may_tell(value) and _IN_VALUE.search(value):
         return True
     if not _TELLING.search(address) or _NO_SECRET.fullmatch(value):
         return False

@@ -8,7 +8,7 @@ type `document` (it was read into settings) or `whole` (it is carried as it is),
 import base64
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from types import NoneType
 from typing import Any, Final
 
@@ -87,6 +87,14 @@ def encode_line(setting: Setting) -> bytes:
         fields = [setting.document, setting.address, setting.type, setting.value]
         text = json.dumps(fields, ensure_ascii=False, separators=(",", ":"))
         return _SURROGATE.sub(lambda found: f"\\u{ord(found[0]):04x}", text).encode()
+
+
+def encode_lines(settings: Sequence[Setting]) -> bytes:
+    """Encode settings as lines, each with its line end."""
+    try:
+        return _encoder.encode_lines(settings)
+    except UnicodeEncodeError:
+        return b"".join(encode_line(setting) + b"\n" for setting in settings)
 
 
 def decode_line(line: bytes) -> Setting:

@@ -16,7 +16,7 @@ import msgspec
 
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.profile import Manifest, PartRecord
-from zinker.model.setting import Leaf, Setting, encode_line
+from zinker.model.setting import Leaf, Setting, encode_lines
 from zinker.profiles.layout import (
     LARGEST_PACKED,
     MANIFEST,
@@ -41,6 +41,8 @@ from zinker.stores.atomic import (
 from zinker.stores.reading import Content
 
 _SAMPLE = 4096
+_BATCH = 10_000  # settings encoded at a time
+_LARGE = 1024 * 1024  # from here on, members are packed fast rather than small
 _SPOOL = 8 * 1024 * 1024
 
 
@@ -80,6 +82,7 @@ class ZipTarget:
         is_attachment = name.startswith("attachments/")
         is_plain = is_attachment and (size > LARGEST_PACKED or not _is_packable(stream))
         member.compress_type = zipfile.ZIP_STORED if is_plain else zipfile.ZIP_DEFLATED
+        member._compresslevel = 1 if size > _LARGE else 6  # type: ignore[attr-defined]
         start = self._zip.start_dir
         try:
             with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
@@ -190,10 +193,11 @@ class ProfileBuilder:
             with _opened(head.document, content) as stream:
                 self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
             self._attached.add(content.sha256)
-        self._write(spool, head)
-        for address in sorted(leaves):
-            leaf = leaves[address]
-            self._write(spool, Setting(head.document, address, leaf.type, leaf.value))
+        self._write(spool, encode_lines([head]))
+        name, addresses = head.document, sorted(leaves)
+        for at in range(0, len(addresses), _BATCH):
+            batch = ((address, leaves[address]) for address in addresses[at : at + _BATCH])
+            self._write(spool, encode_lines([Setting(name, address, l.type, l.value) for address, l in batch]))
         self.parts[-1] = msgspec.structs.replace(
             record, documents=record.documents + 1, settings=record.settings + len(leaves)
         )
@@ -203,10 +207,9 @@ class ProfileBuilder:
         data = seal(secrets, locks)
         self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
-    def _write(self, spool: IO[bytes], setting: Setting) -> None:
-        line = encode_line(setting) + b"\n"
-        self._digest.update(line)
-        spool.write(line)
+    def _write(self, spool: IO[bytes], lines: bytes) -> None:
+        self._digest.update(lines)
+        spool.write(lines)
 
     def finish(self, manifest: Manifest) -> None:
         """Put the settings and then `profile.json`, whose `parts` are `self.parts`."""
