@@ -199,12 +199,3 @@ def test_what_cannot_be_written_is_refused(format, document, edit):
 def test_what_breaks_its_format_is_said(format, document):
     with pytest.raises(DocumentError):
         formats.read(format, document)
-
-
-@given(st.sampled_from(["ini", "json"]), st.binary(max_size=200))
-def test_no_bytes_crash_a_reader(format, document):
-    try:
-        leaves = formats.read(format, document)
-    except DocumentError:
-        return
-    assert formats.edit(format, document, [Edit(a, leaf) for a, leaf in leaves.items()]) == document

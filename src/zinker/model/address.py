@@ -1,6 +1,7 @@
 """Addresses: where a setting stands inside its document, as a JSON Pointer (RFC 6901)."""
 
-from fnmatch import fnmatchcase
+import re
+from functools import cache
 
 
 def pointer(*tokens: str) -> str:
@@ -35,9 +36,12 @@ def matches(pattern: str, address: str) -> bool:
     >>> matches("/window/*", "/window/left/width"), matches("/*/width", "/window/left/width")
     (True, False)
     """
-    wanted, given = tokens(pattern), tokens(address)
-    if wanted and wanted[-1] == "*" and len(given) > len(wanted):
-        given = given[: len(wanted)]
-    return len(wanted) == len(given) and all(
-        fnmatchcase(token, part) for token, part in zip(given, wanted, strict=True)
-    )
+    return _expression(pattern).fullmatch(address) is not None
+
+
+@cache
+def _expression(pattern: str) -> re.Pattern[str]:
+    """Translate a pattern; brackets are what they are, as XML's addresses have them."""
+    wild = {"*": "[^/]*", "?": "(?:[^/~]|~[01])"}
+    pieces = [wild.get(piece, re.escape(piece)) for piece in re.split(r"([*?])", pattern)]
+    return re.compile("".join(pieces) + ("(?:/.*)?" if pattern.endswith("/*") else ""), re.DOTALL)

@@ -23,6 +23,9 @@ DOCUMENT: Final = "document"
 WHOLE: Final = "whole"
 WITHHELD: Final = "withheld"
 
+# Permission bits that nobody need be told of.
+USUAL_MODES: Final = ("644", "664", "666")
+
 # The forms that the values of a type have in JSON, where that is all there is to say about them.
 _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
     "text": (str,),
@@ -199,7 +202,7 @@ def text_of(leaf: Leaf | Setting | None) -> str:
             return f"link to {value['link']}"
         if value.get("folder"):
             return "an empty folder"
-        mode = f", mode {value['mode']}" if value.get("mode", "644") not in ("644", "664", "666") else ""
+        mode = f", mode {value['mode']}" if value.get("mode", "644") not in USUAL_MODES else ""
         return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"
     if kind in ("null", "key"):
         return {"null": "no value", "key": "empty key"}[kind]

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 from rich.text import Text
 
-from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting
+from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
 from zinker.subjects.subject import Part
 
@@ -79,7 +79,11 @@ def value_text(leaf: Leaf | Setting | None, same_kind: bool = True) -> str:
     if leaf is None:
         return ""
     if leaf.type == WHOLE:
-        return f"{size(leaf.value.get('size', 0))} (SHA-256 {leaf.value.get('sha256', '')[:8]})"
+        if "sha256" not in leaf.value:
+            return visible(text_of(leaf))
+        mode = leaf.value.get("mode", "")
+        more = f", mode {mode}" if mode and mode not in USUAL_MODES else ""
+        return f"{size(leaf.value.get('size', 0))} (SHA-256 {leaf.value['sha256'][:8]}{more})"
     if leaf.type == DOCUMENT:
         format = str(leaf.value.get("format", ""))
         return "made" if format == "registry" else f"a file that can be read as {visible(format.upper())}"

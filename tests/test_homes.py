@@ -1,0 +1,391 @@
+"""Documents of every format and kind on a workstation: captured, spoiled, put back, through the command."""
+
+import json
+import os
+import plistlib
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+SUBJECT = """
+format = 1
+id = "fernwork"
+title = "Fernwork"
+
+[[part]]
+id = "xml"
+store = "file"
+path = "{config}/fernwork/desk.xml"
+[[part]]
+id = "yaml"
+store = "file"
+path = "{config}/fernwork/desk.yaml"
+[[part]]
+id = "toml"
+store = "file"
+path = "{config}/fernwork/desk.toml"
+[[part]]
+id = "plist"
+store = "file"
+path = "{config}/fernwork/desk.plist"
+[[part]]
+id = "script"
+store = "file"
+path = "{config}/fernwork/prefs.js"
+format = "pattern"
+dialect = { pattern = '^pref\\("(?P<key>[^"]+)", (?P<value>.*)\\);$', line = 'pref("{key}", {value});' }
+[[part]]
+id = "database"
+store = "file"
+path = "{config}/fernwork/desk.db"
+format = "sqlite"
+dialect = { tables = [ { table = "prefs", key = ["name"], value = "value" } ] }
+[[part]]
+id = "signs"
+store = "file"
+path = "{config}/fernwork/nosuffix*"
+[[part]]
+id = "keys"
+store = "file"
+format = "key-value"
+path = ["{config}/fernwork/keys.new", "{home}/.fernkeys"]
+[[part]]
+id = "looks"
+store = "file"
+format = "whole"
+path = "{data}/fernwork/**"
+[[part.home]]
+id = "extra"
+path = { windows = "{documents}/fern/**", linux = "{home}/none/**" }
+format = "whole"
+[[part]]
+id = "elsewhere"
+store = "file"
+path = { macos = "{config}/fernwork.plist" }
+"""
+FILES = {
+    "desk.xml": b"\xff\xfe"
+    + '<?xml version="1.0"?>\r\n<desk><lamp name="north" dusk="19:30"/></desk>'.encode("utf-16-le"),
+    "desk.yaml": b"# desk\nlamps:\n  north: {dusk: '19:30'}\n",
+    "desk.toml": b'[lamps]\r\ndusk = "19:30" # kept\r\n',
+    "desk.plist": plistlib.dumps({"dusk": "19:30", "data": b"\0\1"}, fmt=plistlib.FMT_BINARY),
+    "prefs.js": b'// script\npref("dusk", "19:30");\n',
+    "nosuffix-a": b'{"dusk": "19:30"}',
+    "nosuffix-b": b"\x00\x01binary",
+}
+
+
+@pytest.fixture
+def fernwork(garden):
+    (garden.path / "subjects/fernwork.subject.toml").write_text(SUBJECT)
+    garden.config = garden.path / "potting-shed/Users/ivy/AppData/Roaming/fernwork"
+    garden.config.mkdir()
+    for name, data in FILES.items():
+        (garden.config / name).write_bytes(data)
+    (garden.path / "potting-shed/Users/ivy/.fernkeys").write_bytes(b"dusk 19:30\n")
+    garden.db = garden.config / "desk.db"
+    with sqlite3.connect(garden.db) as database:
+        database.execute("CREATE TABLE prefs (name TEXT PRIMARY KEY, value)")
+        database.execute("INSERT INTO prefs VALUES ('dusk', '19:30'), ('level', 40), ('blob', x'0001')")
+    database.close()
+    garden.looks = garden.path / "potting-shed/Users/ivy/AppData/Local/fernwork"
+    return garden
+
+
+def run(garden, *arguments, **more):
+    return garden(arguments[0], *arguments[1:], "--place", "potting-shed", **more)
+
+
+def test_every_format_is_captured_spoiled_and_put_back(fernwork):
+    done = run(fernwork, "export", "fernwork")
+    assert "Elsewhere" in done.out and "nothing there" in done.out
+    shown = fernwork("show", "fernwork", "--json").json["settings"]
+    found = {(s["part"], s["document"], s["address"]): s.get("value") for s in shown}
+    assert found["xml", "desk.xml", '/desk/lamp[@name="north"]/@dusk'] == "19:30"
+    assert (
+        found["yaml", "desk.yaml", "/lamps/north/dusk"]
+        == found["toml", "desk.toml", "/lamps/dusk"]
+        == "19:30"
+    )
+    assert found["plist", "desk.plist", "/dusk"] == found["keys", "keys.new", "/dusk"] == "19:30"
+    assert found["database", "desk.db", "/prefs/dusk"] == found["signs", "nosuffix-a", "/dusk"] == "19:30"
+    assert found["script", "prefs.js", "/dusk"] == '"19:30"' and ("signs", "nosuffix-b", "") in found
+    before = fernwork.places("potting-shed")
+    for name, data in FILES.items():
+        spoiled = data.replace("19:30".encode("utf-16-le"), "07:00".encode("utf-16-le")).replace(
+            b"19:30", b"07:00"
+        )
+        (fernwork.config / name).write_bytes(spoiled)
+    (fernwork.path / "potting-shed/Users/ivy/.fernkeys").write_bytes(b"dusk 07:00\nown 1\n")
+    with sqlite3.connect(fernwork.db) as database:
+        database.execute("UPDATE prefs SET value = '07:00' WHERE name = 'dusk'")
+        database.execute("INSERT INTO prefs VALUES ('own', 1)")
+    database.close()
+    assert "8 changed, 2 new" in run(fernwork, "compare", "fernwork", code=1).out
+    run(fernwork, "import", "fernwork", "--yes")
+    after = fernwork.places("potting-shed")
+    changed = {name for name in before if before[name] != after[name]}
+    assert {name.rpartition("/")[2] for name in changed} == {
+        ".fernkeys",
+        "desk.db",
+    }  # what only the place has stays
+    assert (fernwork.path / "potting-shed/Users/ivy/.fernkeys").read_bytes() == b"dusk 19:30\nown 1\n"
+    with sqlite3.connect(fernwork.db) as database:
+        rows = dict(database.execute("SELECT name, value FROM prefs"))
+    assert rows == {"dusk": "19:30", "level": 40, "blob": b"\0\1", "own": 1}
+    fernwork("undo", "--yes")
+    assert b"07:00" in (fernwork.config / "desk.toml").read_bytes()
+    for path in (*fernwork.config.iterdir(), fernwork.path / "potting-shed/Users/ivy/.fernkeys"):
+        path.unlink()
+    run(fernwork, "import", "fernwork@1", "--yes")
+    back = fernwork.places("potting-shed")
+    # Where nothing is, each comes back byte for byte, and in the first of its places; a database as it was read.
+    assert {n: d for n, d in back.items() if "keys" not in n and "desk.db" not in n} == {
+        n: d for n, d in before.items() if "keys" not in n and "desk.db" not in n
+    }
+    assert (fernwork.config / "keys.new").read_bytes() == b"dusk 19:30\n"
+
+
+def test_a_database_in_use_is_read_as_it_stands_and_written_in_one_transaction(fernwork):
+    live = sqlite3.connect(fernwork.db)
+    live.execute("PRAGMA journal_mode = WAL")
+    live.execute("UPDATE prefs SET value = '20:00' WHERE name = 'dusk'")
+    live.commit()
+    live.execute("UPDATE prefs SET value = 'not committed' WHERE name = 'dusk'")
+    files = sorted(os.listdir(fernwork.config))
+    run(fernwork, "export", "fernwork", "--part", "database")
+    assert sorted(os.listdir(fernwork.config)) == files
+    shown = fernwork("show", "fernwork", "--json").json["settings"]
+    assert next(s["value"] for s in shown if s["address"] == "/prefs/dusk") == "20:00"
+    live.rollback()
+    live.execute("UPDATE prefs SET value = '07:00' WHERE name = 'dusk'")
+    live.commit()
+    live.execute("BEGIN IMMEDIATE")  # somebody is writing
+    done = run(fernwork, "import", "fernwork", "--yes", code=4)
+    assert "the database is in use" in done.err and "taken back" in done.err
+    live.rollback()
+    run(fernwork, "import", "fernwork", "--yes")
+    assert live.execute("SELECT value FROM prefs WHERE name = 'dusk'").fetchone() == ("20:00",)
+    live.close()
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Windows has no such files")
+def test_links_modes_and_empty_folders_come_along(fernwork):
+    looks = fernwork.looks
+    (looks / "themes/empty/inner").mkdir(parents=True)
+    (looks / "tool.sh").write_text("#!/bin/sh\n")
+    (looks / "tool.sh").chmod(0o750)
+    (looks / "themes/current").symlink_to("dark.theme")
+    (looks / "themes/dark.theme").write_text("dark")
+    (looks / "out").symlink_to("/etc/hostname")
+    (looks / "loop").symlink_to("loop")
+    (looks / "folder").symlink_to("themes")
+    odd = os.fsencode(looks) + b"/not-utf8-\xff"
+    with open(odd, "wb") as file:
+        file.write(b"odd")
+    extra = fernwork.path / "potting-shed/Users/ivy/Documents/fern"
+    extra.mkdir(parents=True)
+    (extra / "tool.sh").write_text("another file of the same name")
+    toml = fernwork.home / "zinker.toml"
+    toml.write_text(
+        toml.read_text().replace(
+            'folders = { home = "Users/ivy"',
+            'folders = { home = "Users/ivy", documents = "Users/ivy/Documents"',
+        )
+    )
+    run(fernwork, "export", "fernwork", "--part", "looks")
+    shown = fernwork("show", "fernwork").out
+    assert "link to dark.theme" in shown and "an empty folder" in shown and "mode 750" in shown
+    fernwork("export", "fernwork@1", "--to", "copy.zinker")
+    subprocess.run(["rm", "-r", looks, extra], check=True)
+    done = run(fernwork, "import", "copy.zinker", "--yes", code=1)
+    assert "out: the link leads out of its folder, to /etc/hostname" in done.out
+    assert (looks / "themes/empty/inner").is_dir() and (looks / "tool.sh").stat().st_mode & 0o777 == 0o750
+    assert os.readlink(looks / "themes/current") == "dark.theme" and os.readlink(looks / "folder") == "themes"
+    assert os.readlink(looks / "loop") == "loop" and not os.path.lexists(looks / "out")
+    with open(odd, "rb") as file:
+        assert file.read() == b"odd"
+    assert (extra / "tool.sh").read_text() == "another file of the same name"
+    (looks / "tool.sh").chmod(0o600)
+    assert "mode 600" in run(fernwork, "compare", "fernwork@1", code=1).out
+    run(fernwork, "import", "copy.zinker", "--yes", code=1)
+    assert (looks / "tool.sh").stat().st_mode & 0o777 == 0o750
+    fernwork("undo", "--yes")
+    assert (looks / "tool.sh").stat().st_mode & 0o777 == 0o600
+
+
+BROKEN = {
+    "desk.xml": b'<!DOCTYPE d [<!ENTITY a "ha"><!ENTITY b "&a;&a;&a;">]><d>&b;</d>',
+    "desk.yaml": b"a: &a [x]\nb: &b [*a, *a]\nc: [*b, *b\n",
+    "desk.toml": b"dusk = 19:30 '\n",
+    "desk.plist": b"bplist00\xff\xff\xff\xff",
+    "prefs.js": b'pref("dusk", "M\xc3\xb6we");\npref("dawn", "M\xf6we");\n',
+    "desk.db": b"SQLite format 3\0" + b"\xff" * 2000,
+    "nosuffix-a": b"[" * 100_000 + b"]" * 100_000,
+}
+
+
+def test_what_breaks_its_format_is_carried_whole_and_said(fernwork):
+    for name, data in BROKEN.items():
+        (fernwork.config / name).write_bytes(data)
+    started = time.monotonic()
+    done = run(fernwork, "export", "fernwork")
+    assert time.monotonic() - started < 60  # nothing is expanded
+    for told in (
+        "declares entities of its own",
+        "cannot be read as YAML",
+        "cannot be read as TOML",
+        "cannot be read as PLIST",
+        "mixes UTF-8",
+        "cannot be read as SQLITE",
+        "nested too deeply",
+    ):
+        assert told in done.out, told
+    for name in BROKEN:
+        (fernwork.config / name).write_bytes(b"")
+    fernwork("export", "fernwork@1", "--to", "copy.zinker")
+    for name in BROKEN:
+        (fernwork.config / name).unlink()
+    run(fernwork, "import", "copy.zinker", "--yes")
+    assert {name: (fernwork.config / name).read_bytes() for name in BROKEN} == BROKEN
+
+
+def test_aliases_are_never_expanded(fernwork):
+    lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
+    lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]" for n in range(1, 40)]
+    (fernwork.config / "desk.yaml").write_text("\n".join(lines) + "\n")
+    run(fernwork, "export", "fernwork", "--part", "yaml")
+    shown = fernwork("show", "fernwork", "--json").json["settings"]
+    assert len(shown) == 1 + 39 * 9 and {s["type"] for s in shown} == {"list", "alias"}
+
+
+def test_a_file_that_changes_while_it_is_read_is_read_again_and_then_said(fernwork):
+    target = fernwork.looks
+    target.mkdir()
+    (target / "steady").write_bytes(b"x" * 1000)
+    stop = threading.Event()
+
+    def write():
+        with (target / "busy").open("wb") as file:
+            while not stop.is_set():
+                file.write(b"x" * 100)
+                file.flush()
+
+    writer = threading.Thread(target=write)
+    writer.start()
+    try:
+        time.sleep(0.2)
+        done = run(fernwork, "export", "fernwork", "--part", "looks", code=1)
+    finally:
+        stop.set()
+        writer.join()
+    assert "busy: " in done.out and "changed" in done.out
+    assert "1 document" in done.out  # the other one is captured all the same
+    fernwork("export", "fernwork@1", "--to", "whole.zinker", code=1)
+    assert "steady" in fernwork("show", "whole.zinker").out
+
+
+def test_a_case_clash_and_forbidden_names_are_left_alone_on_windows(fernwork):
+    toml = fernwork.home / "zinker.toml"
+    toml.write_text(
+        toml.read_text()
+        + '\n[places.disk]\nkind = "folder"\npath = "../disk"\nfolders = { home = "home/ivy" }\n'
+    )
+    looks = fernwork.path / "disk/home/ivy/.local/share/fernwork"
+    looks.mkdir(parents=True)
+    for name in ("Logo.svg", "logo.svg", "what?.txt", "nul.txt", "fine.txt"):
+        (looks / name).write_text(name)
+    fernwork("export", "fernwork", "--place", "disk")
+    done = run(fernwork, "import", "fernwork", "--yes", code=1)
+    assert "logo.svg: beside Logo.svg, from which only its case tells it, it cannot stand here" in done.out
+    told = {line.strip() for line in done.out.splitlines() if "Windows has no files of that name" in line}
+    assert {line.partition(":")[0].rpartition(" ")[2] for line in told} == {"what?.txt", "nul.txt"}
+    assert sorted(os.listdir(fernwork.looks)) == ["Logo.svg", "fine.txt"]
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="needs the resource module")
+def test_a_file_of_2_gb_is_streamed(fernwork):
+    fernwork.looks.mkdir()
+    with (fernwork.looks / "video").open("wb") as file:
+        file.seek(2 * 1024**3)
+        file.write(b"the end")
+    import resource
+
+    def limit():
+        resource.setrlimit(resource.RLIMIT_DATA, (200_000_000, 200_000_000))
+
+    run(fernwork, "export", "fernwork", "--part", "looks", "--to", "video.zinker", preexec_fn=limit)
+    (fernwork.looks / "video").unlink()
+    run(fernwork, "import", "video.zinker", "--yes", preexec_fn=limit)
+    with (fernwork.looks / "video").open("rb") as file:
+        file.seek(2 * 1024**3)
+        assert file.read() == b"the end"
+
+
+def test_subjects_are_drafted_checked_and_found(fernwork):
+    fernwork(
+        "subjects",
+        "new",
+        "sundial",
+        "--place",
+        "potting-shed",
+        "--home",
+        fernwork.config / "desk.toml",
+        "--home",
+        fernwork.config,
+    )
+    path = fernwork.path / "subjects/sundial.subject.toml"
+    assert "is right" in fernwork("subjects", "check", path).out
+    assert (
+        'path = "{config}/fernwork/desk.toml"' in path.read_text() and 'format = "toml"' in path.read_text()
+    )
+    fernwork("subjects", "new", "sundial", code=3)
+    fernwork("subjects", "new", "check", code=2)
+    fernwork("subjects", "new", "moss", "--home", "/nowhere/else", code=2)
+    parts = {p["id"]: p for p in run(fernwork, "subjects", "fernwork", "--json").json[0]["parts"]}
+    assert parts["keys"]["home"].endswith(".fernkeys") and parts["keys"]["documents"] == 1
+    assert parts["elsewhere"]["why"] == "it has no home on Windows" and "\n" in parts["looks"]["home"]
+    path.write_text(
+        'format = 1\nid = "wrong"\ntitel = "x"\n[application]\nprocesses = "x"\n[[part]]\nstore = "file"\n'
+        'path = \'C:\\x\'\nformat = "yml"\n[[part]]\nid = "b"\nstore = "file"\npath = "{home}/{user}/b"\n'
+        'format = "pattern"\ndialect = { pattern = "(" }\n'
+    )
+    told = fernwork("subjects", "check", path, code=1).out
+    for mistake in (
+        "line 3: key titel",
+        "key title: this key is missing",
+        "line 5: key application.processes",
+        "line 6: key part.1.id",
+        "line 8: the path",
+        "line 9: key part.1.format",
+        "no other word in braces",
+        "is no regular expression",
+        "is not the file's name",
+    ):
+        assert mistake in told, (mistake, told)
+    assert "Traceback" not in fernwork("subjects", code=2).err
+
+
+def test_shipped_subjects_are_right_and_have_homes_everywhere(garden):
+    from zinker.subjects.catalogue import SHIPPED, check_subject, load_subject
+    from zinker.subjects.subject import paths_of
+
+    files = sorted(SHIPPED.glob("*.subject.toml"))
+    assert len(files) >= 15
+    for path in files:
+        assert check_subject(path) == []
+        homes = [home for part in load_subject(path).part for home in part.homes]
+        systems = {
+            system
+            for home in homes
+            for system in ("linux", "windows", "macos")
+            if paths_of(home.path, system)
+        }
+        assert systems == {"linux", "windows", "macos"} or path.name.startswith("remmina")
+    listed = {state["id"] for state in garden("subjects", "--json").json}
+    assert {path.name.partition(".")[0] for path in files} <= listed
+    assert json.loads((garden.path / "workstations/potting-shed.json").read_text())

@@ -1,0 +1,299 @@
+"""Every format on documents of every shape: the same bytes back, one edit one place, nothing else touched."""
+
+import json
+import plistlib
+import tomllib
+from pathlib import Path
+from xml.sax.saxutils import escape, quoteattr
+
+import msgspec
+import pytest
+import tomlkit
+import yaml
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from zinker import formats
+from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.leaves import Edit
+from zinker.model.address import pointer, tokens
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+
+DOCS = Path(__file__).parents[1] / "docs/formats.md"
+
+
+def text(value):
+    return Leaf("text", value)
+
+
+def same_bytes(format, document, dialect=PLAIN):
+    before = formats.read(format, document, dialect)
+    edits = [Edit(a, leaf) for a, leaf in before.items()]
+    assert formats.edit(format, document, edits, dialect) == document
+    return before
+
+
+def examples():
+    """The examples of docs/formats.md: format, dialect, document, and the settings that stand under it."""
+    blocks = DOCS.read_text(encoding="utf-8").split("```")[1::2]
+    for block, following in zip(blocks, blocks[1:], strict=False):
+        if following.startswith("settings\n"):
+            head, _, document = block.partition("\n")
+            format, _, dialect = head.partition(" ")
+            yield pytest.param(format, dialect, document, following.partition("\n")[2], id=head[:40])
+
+
+@pytest.mark.parametrize(("format", "dialect", "document", "settings"), list(examples()))
+def test_the_format_reference_is_true(format, dialect, document, settings):
+    chosen = msgspec.json.decode(dialect or "{}", type=Dialect)
+    found = formats.read(format, document.encode(), chosen)
+    lines = [f"{a}  {found[a].type}  {json.dumps(found[a].value, ensure_ascii=False)}" for a in sorted(found)]
+    assert lines == settings.rstrip().splitlines()
+    for address, leaf in found.items():
+        if leaf.type == "text":
+            edited = formats.edit(format, document.encode(), [Edit(address, text("42"))], chosen)
+            assert formats.read(format, edited, chosen) == found | {address: text("42")}
+    # Line ends, encodings and marks are those of the document.
+    if format not in ("xml", "plist"):
+        wide = b"\xff\xfe" + document.replace("\n", "\r\n").encode("utf-16-le")
+        address = next(a for a, leaf in found.items() if leaf.type == "text")
+        edited = formats.edit(format, wide, [Edit(address, text("é"))], chosen).decode("utf-16")
+        assert "\n" not in edited.replace("\r\n", "")
+
+
+clean = st.text(
+    st.characters(exclude_categories=("Cs", "Cc"), exclude_characters="\ufeff\ufffe\uffff\x85\u2028\u2029"),
+    max_size=8,
+)
+names = st.one_of(st.sampled_from(["a", "b", "x y", "0", "1", "a.b", "q'", "true", "-", "/", "~"]), clean)
+odd = st.sampled_from(
+    [
+        "true",
+        "1",
+        "null",
+        "- x",
+        "a: b",
+        "#",
+        "two\nlines",
+        "tab\there",
+        "'",
+        '"',
+        "{",
+        "*x",
+        "&x",
+        "!x",
+        "%",
+        " x ",
+    ]
+)
+scalars = st.one_of(
+    clean, odd, st.integers(-(2**70), 2**70), st.booleans(), st.floats(allow_nan=False, allow_infinity=False)
+)
+
+
+def trees(leaf):
+    below = st.recursive(
+        leaf,
+        lambda b: st.one_of(st.lists(b, max_size=3), st.dictionaries(names, b, max_size=3)),
+        max_leaves=8,
+    )
+    return st.dictionaries(names, below, max_size=4)
+
+
+def check_tree(format, document, before, value, data, empty):
+    """One change, one removal, one addition and its removal; and all of it built anew from nothing."""
+    fixed = [
+        a
+        for a, leaf in before.items()
+        if leaf.value not in ({}, []) and not any(t.isdigit() for t in tokens(a))
+    ]
+    if fixed:
+        address = data.draw(st.sampled_from(sorted(fixed)))
+        after = formats.edit(format, document, [Edit(address, text(value))])
+        assert formats.read(format, after) == before | {address: text(value)}
+        formats.edit(format, document, [Edit(address, None)])
+    new = [Edit("/zz new/deep/er", text(value)), Edit("/zz new/k", text("v"))]
+    added = formats.edit(format, document, new)
+    assert formats.edit(format, added, [Edit(edit.address, None) for edit in new]) == document
+    if before:
+        rebuilt = formats.edit(format, empty, [Edit(a, leaf) for a, leaf in before.items()])
+        assert formats.read(format, rebuilt) == before
+
+
+@given(trees(scalars | st.none()), st.sampled_from([True, False, None]), clean | odd, st.data())
+def test_yaml(tree, flow, value, data):
+    document = yaml.safe_dump(tree, default_flow_style=flow, allow_unicode=True, width=999, sort_keys=False)
+    try:
+        before = same_bytes("yaml", document.encode())
+    except DocumentError:
+        assume(False)
+    check_tree("yaml", document.encode(), before, value, data, b"{}\n")
+
+
+@given(trees(scalars.filter(lambda v: not isinstance(v, float))), clean | odd, st.data())
+def test_toml(tree, value, data):
+    try:
+        document = tomlkit.dumps(tree)
+        tomllib.loads(document)
+    except (tomllib.TOMLDecodeError, tomlkit.exceptions.TOMLKitError):
+        assume(False)
+    before = same_bytes("toml", document.encode())
+    check_tree("toml", document.encode(), before, value, data, b"")
+
+
+@given(trees(scalars | st.binary(max_size=4)), st.booleans(), clean | odd, st.data())
+def test_plist(tree, binary, value, data):
+    form = plistlib.FMT_BINARY if binary else plistlib.FMT_XML
+    try:
+        document = plistlib.dumps(tree, fmt=form, sort_keys=False)
+    except (OverflowError, ValueError):
+        assume(False)
+    before = formats.read("plist", document)
+    empty = plistlib.dumps({}, fmt=form)
+    if not binary:
+        same_bytes("plist", document)
+        check_tree("plist", document, before, value, data, empty)
+    elif before:
+        rebuilt = formats.edit("plist", empty, [Edit(a, leaf) for a, leaf in before.items()])
+        assert formats.read("plist", rebuilt) == before
+        top = [a for a, leaf in before.items() if a.count("/") == 1 and leaf.value != {}]
+        gone = formats.edit("plist", rebuilt, [Edit(a, None) for a in top])
+        assert formats.read("plist", gone) == {a: leaf for a, leaf in before.items() if a not in top}
+
+
+tags = st.sampled_from(["a", "b", "item", "q:x", "Name_1"])
+attributes = st.dictionaries(st.sampled_from(["name", "k", "v", "q:z"]), clean, max_size=3)
+elements = st.recursive(
+    st.tuples(tags, attributes, clean.map(escape), st.just("")),
+    lambda below: st.tuples(
+        tags,
+        attributes,
+        st.one_of(clean.map(escape), st.lists(below, max_size=3)),
+        st.sampled_from(["", "\n  "]),
+    ),
+    max_leaves=8,
+)
+
+
+def as_xml(element):
+    tag, given_attributes, inner, line = element
+    start = tag + "".join(f" {name}={quoteattr(value)}" for name, value in given_attributes.items())
+    if isinstance(inner, str):
+        return f"<{start}>{inner}</{tag}>" if inner else f"<{start}/>"
+    below = "".join(line + as_xml(child) for child in inner)
+    return f"<{start}>{below}{line[:1] if inner else ''}</{tag}>"
+
+
+@given(elements, clean, st.sampled_from(["utf-8", "utf-16", "iso-8859-15"]))
+def test_xml(element, value, encoding):
+    body = f'<root xmlns:q="urn:q">\n  {as_xml(element)}\n</root>\n'
+    declared = f'<?xml version="1.0" encoding="{encoding}"?>\n<!-- kept -->\n{body}'
+    document = declared.encode(encoding, "xmlcharrefreplace")
+    before = same_bytes("xml", document)
+    for address, leaf in before.items():
+        if leaf.type == "text" and value and value.isascii():
+            after = formats.edit("xml", document, [Edit(address, text(value))])
+            assert formats.read("xml", after) == before | {address: text(value)}
+    new = [Edit("/root/zz/deep/@k", text("v")), Edit("/root/zz/x", text("v"))]
+    added = formats.edit("xml", document, new)
+    assert formats.edit("xml", added, [Edit(edit.address, None) for edit in new]) == document
+    if before:
+        empty = b'<root xmlns:q="urn:q"/>'
+        rebuilt = formats.edit("xml", empty, [Edit(a, leaf) for a, leaf in before.items()])
+        assert formats.read("xml", rebuilt) == before
+
+
+words = st.text(
+    st.characters(exclude_categories=("Cs", "Cc", "Z"), exclude_characters="\ufeff=:#!;[]\"'\\"),
+    min_size=1,
+    max_size=6,
+)
+anything = st.text(st.characters(exclude_categories=("Cs",), exclude_characters="\ufeff"), max_size=10)
+
+
+def escaped_properties(value):
+    return "".join(
+        f"\\u{ord(c):04x}" if ord(c) < 33 or 0x7F <= ord(c) < 0xA0 or c in "\\=:#!" else c for c in value
+    )
+
+
+@given(
+    st.lists(
+        st.tuples(words, anything, st.sampled_from(["=", " = ", ": ", " "]))
+        | st.sampled_from(["", "# c", "! d"])
+    ),
+    st.sampled_from(["\n", "\r\n"]),
+    words,
+    anything,
+)
+def test_properties(entries, line_end, key, value):
+    kept = [e if isinstance(e, str) else e[0] + e[2] + escaped_properties(e[1]) for e in entries]
+    document = line_end.join(kept).encode()
+    before = same_bytes("properties", document)
+    assume(pointer(key) not in before)
+    added = formats.edit("properties", document, [Edit(pointer(key), text(value))])
+    assert formats.read("properties", added) == before | {pointer(key): text(value)}
+    for address in before:
+        after = formats.edit("properties", document, [Edit(address, text(value))])
+        assert formats.read("properties", after) == before | {address: text(value)}
+
+
+dialects = st.builds(
+    Dialect,
+    delimiter=st.sampled_from(["", "=", ":", "=:", "space"]),
+    inline=st.booleans(),
+    continued=st.sampled_from(["", "indent", "backslash"]),
+    quotes=st.booleans(),
+    ignore_case=st.booleans(),
+)
+pieces = st.sampled_from(
+    [
+        "k",
+        "Key",
+        " = ",
+        "=",
+        ":",
+        " ",
+        "v",
+        '"',
+        "'",
+        ";",
+        "#",
+        " ; x",
+        "\\",
+        "\n",
+        "\r\n",
+        "  more",
+        "[s]",
+        "[[t]]",
+        "\n\n",
+    ]
+)
+
+
+@given(st.lists(pieces, max_size=20).map("".join), dialects, st.sampled_from(["ini", "key-value"]), st.data())
+def test_ini_dialects(document, dialect, format, data):
+    try:
+        before = same_bytes(format, document.encode(), dialect)
+    except DocumentError:
+        assume(False)
+    values = [a for a, leaf in before.items() if leaf.type == "text"]
+    if values:
+        address = data.draw(st.sampled_from(values))
+        try:
+            after = formats.edit(format, document.encode(), [Edit(address, text("42"))], dialect)
+        except NotWritable:
+            # Only a line that continues into what is no value of its own cannot be changed.
+            assert dialect.continued
+            return
+        assert formats.read(format, after, dialect) == before | {address: text("42")}
+
+
+@given(st.sampled_from(sorted(set(formats._FORMATS) - {"sqlite", "pattern"})), st.binary(max_size=200))
+def test_no_bytes_crash_a_reader(format, document):
+    try:
+        leaves = formats.read(format, document)
+    except DocumentError:
+        return
+    assert formats.edit(format, document, [Edit(a, leaf) for a, leaf in leaves.items()]) == document
