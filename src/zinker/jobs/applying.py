@@ -17,7 +17,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.model.profile import Manifest, Snapshot
-from zinker.model.setting import WHOLE, alike
+from zinker.model.setting import WHOLE, WITHHELD, alike
 from zinker.places.folder import technician
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -217,17 +217,19 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
                 found.append(LeftAlone(plan.part, plan.document, "", "it is still there"))
             continue
         reading = withholder.withhold(part, home.read(plan.document))
+        items = plan.items
         if plan.result:
             if alike(reading.stamp, plan.result):
-                continue
-            if not reading.stamp or plan.format == WHOLE:
+                # A stamp says nothing about secrets, which are compared by their fingerprints.
+                items = tuple(item for item in items if item.after is not None and item.after.type == WITHHELD)
+            elif not reading.stamp or plan.format == WHOLE:
                 why = _why_otherwise(reading.stamp, plan.result)
                 found.append(LeftAlone(plan.part, plan.document, "", why))
                 continue
         # In a registry the case of names does not count.
         fold = str.casefold if part.store == "registry" else str
         leaves = {fold(address): leaf for address, leaf in reading.leaves.items()}
-        for item in plan.items:
+        for item in items:
             if item.address and leaves.get(fold(item.address)) != item.after:
                 why = "read back, it does not have the value that was written"
                 found.append(LeftAlone(plan.part, plan.document, item.address, why))

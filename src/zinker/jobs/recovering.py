@@ -175,7 +175,7 @@ class _Reverse:
             self._leave("", f"the one there cannot be read: {why}")
             return None
         now = self._live.stamp if self._live else ""
-        if alike(now, self._done.expected):
+        if alike(now, self._done.expected) and not self._has_new_secrets():
             return None
         if not now or alike(now, self._done.result):
             return self._whole(self._home)
@@ -190,6 +190,12 @@ class _Reverse:
         plan, left = with_result(self._part, plan, self._raw, self._fallback, self._withholder)
         self.left += left
         return plan if plan.items else None
+
+    def _has_new_secrets(self) -> bool:
+        """Whether a secret is the one the change brought; a file's stamp says nothing about its secrets."""
+        leaves = self._live.leaves if self._live else {}
+        brought = [item for item in self._done.items if item.after is not None and item.after.type == WITHHELD]
+        return any(leaves.get(item.address) == item.after != item.before for item in brought)
 
     def _whole(self, home: FileHome) -> DocumentPlan | None:
         done = self._done

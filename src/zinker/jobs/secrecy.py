@@ -11,7 +11,19 @@ from zinker.subjects.subject import Part
 
 _TEXTS = frozenset({"text", "sz", "expand_sz"})
 # A quick look at an address: most have none of this in them.
-_TELLING_WORDS = ("pass", "pw", "secret", "token", "key", "credential", "auth", "session", "cookie", "salt", "pswd")
+_TELLING_WORDS = (
+    "pass",
+    "pw",
+    "secret",
+    "token",
+    "key",
+    "credential",
+    "auth",
+    "session",
+    "cookie",
+    "salt",
+    "pswd",
+)
 _TELLING = re.compile("|".join(_TELLING_WORDS), re.IGNORECASE)
 _BATCH = 5_000
 _IN_VALUE = re.compile(
@@ -54,7 +66,7 @@ def _is_marked(patterns: tuple[str, ...], address: str) -> bool:
 
 def holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
     """Tell whether a setting is secret: marked as such, a list with an item that is, or looking like one."""
-    if not leaf.value:
+    if not leaf.value or (leaf.type == "list" and not any(leaf.value)):
         return False
     if part.secret:
         items = range(len(leaf.value)) if leaf.type == "list" else ()
@@ -78,7 +90,9 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
         is_telling = any(word in names for word in _TELLING_WORDS)
         for address in batch:
             leaf = leaves[address]
-            if (is_telling or (leaf.type in _TEXTS and _may_tell(leaf.value))) and holds_secret(part, address, leaf):
+            if (is_telling or (leaf.type in _TEXTS and _may_tell(leaf.value))) and holds_secret(
+                part, address, leaf
+            ):
                 found[address] = leaf
     return found
 

@@ -23,7 +23,6 @@ from zinker.subjects.subject import Part
 
 _PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
 _SAMPLE = 64 * 1024
-_EMPTY = {"text": Leaf("text", ""), "list": Leaf("list", [])}
 
 
 class Withholder:
@@ -75,13 +74,20 @@ class Withholder:
         return Leaf(WITHHELD, {"key": self._key_id, "mark": mark})
 
     def _cut(self, reading: Reading, content: Content, secret: Leaves) -> Content | None:
-        edits = [Edit(address, _EMPTY.get(leaf.type, Leaf("null", None))) for address, leaf in secret.items()]
+        edits = [Edit(address, _emptied(leaf)) for address, leaf in secret.items()]
         with content.open() as stream:
             try:
                 data = formats.edit(reading.format, stream.read(), edits, reading.dialect)
             except NotWritable:
                 return None  # rather no copy of the file than one with the secret in it
         return Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
+
+
+def _emptied(leaf: Leaf) -> Leaf:
+    """Return what stands in a file for a secret: the same without its content."""
+    if leaf.type == "list":
+        return Leaf("list", [""] * len(leaf.value))  # written over as many lines as the old one
+    return Leaf("text", "") if leaf.type == "text" else Leaf("null", None)
 
 
 def _key(path: Path) -> bytes:
