@@ -122,6 +122,7 @@ def run() -> None:
         error.show()
         code = error.exit_code
     except (click.Abort, KeyboardInterrupt):
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
         print(
             "\nInterrupted: what was begun has been taken back, or the next run takes it back.",
             file=sys.stderr,
