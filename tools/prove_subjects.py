@@ -4,12 +4,13 @@
 
 Each application is started in an empty home, so that it writes its own settings, and closed. One setting is
 changed, and the application started and closed again. Then: export, wipe the home, start and close the fresh
-application, import, start and close it once more. Proven is what the application itself has in its settings then.
-Needs Debian's xvfb, openbox, wmctrl and dbus, and the applications; runs them as the user 1000, as some refuse root.
+application, import, start and close it once more. Proven is what the application itself has in its settings
+then. Needs Debian's xvfb, openbox, wmctrl, xdotool and dbus; runs as the user 1000, as some refuse root.
 """
 
 import argparse
 import os
+import pwd
 import re
 import shutil
 import signal
@@ -138,7 +139,8 @@ CASES = {
         ["soffice", "--calc", "--norestore", "--nologo"],
         "preferences",
         ".config/libreoffice/4/user/registrymodifications.xcu",
-        '/oor:items/item[@oor:path="~1org.openoffice.Office.Calc~1Input" and prop~1@oor:name="MoveSelection"]/prop[@oor:name="MoveSelection"]/value',
+        '/oor:items/item[@oor:path="~1org.openoffice.Office.Calc~1Input" and prop~1@oor:name="MoveSelection"]'
+        '/prop[@oor:name="MoveSelection"]/value',
         Leaf("text", "false"),
         25,
     ),
@@ -177,7 +179,7 @@ class Home:
             "--clear-groups",
             "dbus-run-session",
             "--",
-            *command,
+            *case.command,
         ]
         process = subprocess.Popen(
             own,
@@ -287,20 +289,33 @@ def main() -> None:
         for id in chosen.subjects or list(CASES):
             case = CASES[id]
             with tempfile.TemporaryDirectory(prefix="zinker-proof-") as folder:
-                os.chmod(folder, 0o755)
+                Path(folder).chmod(0o755)
                 known = prove(id, case, Path(folder))
             version = subprocess.run(
                 ["dpkg-query", "-Wf", "${Version}", case.package], capture_output=True, text=True, check=False
             ).stdout
             print(f"== {id} {version}: {known}", flush=True)
-            rows.append(
-                f"| {id} | {case.package} {version} | {known.get('settings', '')} | `{case.address}` | {known.get('before', '')} → {text_of(case.value)} | {known.get('fresh', '')} | {known.get('after', '')} | {known['result']} |"
-            )
+            account = pwd.getpwuid(USER).pw_name
+            known = {key: "(the account)" if value == account else value for key, value in known.items()}
+            moved = f"{known.get('before', '')} → {text_of(case.value)}"
+            cells = [id, f"{case.package} {version}", known.get("settings", ""), f"`{case.address}`", moved]
+            cells += [known.get("fresh", ""), known.get("after", ""), known["result"]]
+            rows.append(f"| {' | '.join(cells)} |")
     finally:
         manager.terminate()
         screen.terminate()
     if chosen.write:
-        head = "| subject | Debian package | settings | changed | from → to | fresh | after import | |\n|---|---|---|---|---|---|---|---|\n"
+        columns = (
+            "subject",
+            "Debian package",
+            "settings",
+            "changed",
+            "from → to",
+            "fresh",
+            "after import",
+            "",
+        )
+        head = f"| {' | '.join(columns)} |\n|{'---|' * len(columns)}\n"
         text = chosen.write.read_text(encoding="utf-8")
         table = re.compile(r"<!-- proven -->.*?<!-- end -->", re.S)
         written = table.sub(lambda _: f"<!-- proven -->\n{head}{chr(10).join(rows)}\n<!-- end -->", text)

@@ -51,6 +51,10 @@ def console(stderr: bool = False) -> "Console":
 def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
     """Print lines made for the width there is."""
     own = console()
+    if own.color_system is None:
+        # Without looks, Rich would only take its time: half a millisecond a line.
+        sys.stdout.writelines(f"{line.plain}\n" for line in lines(own.width))
+        return
     for line in lines(own.width):
         own.print(line)
 

@@ -5,7 +5,6 @@ from typing import Annotated, Literal
 
 import msgspec
 
-
 Name = Literal[
     "ini",
     "json",

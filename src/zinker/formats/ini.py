@@ -42,6 +42,7 @@ class Ini:
         self.has_sections = has_sections
         self._dialect = dialect
         self._marks = dialect.comments or (";", "#")
+        self.inline_marks = self._marks if dialect.inline else ()
         self._delimiter: str = dialect.delimiter
         marks = "|".join(map(re.escape, self._marks))
         self._comment = re.compile(rf"(?<=[ \t])(?:{marks})") if dialect.inline else None
@@ -56,9 +57,7 @@ class Ini:
         size = 0 if delimiter == "space" else 1
         simple = not (dialect.inline or dialect.ignore_case)
         section = ""
-        number = 0
-        for line in self._joined(raw) if dialect.continued else raw:
-            number += 1
+        for number, line in enumerate(self._joined(raw) if dialect.continued else raw, 1):
             stripped = line.strip()
             if not stripped or stripped.startswith(marks):
                 yield line, section, None, 0, -1
@@ -101,19 +100,23 @@ class Ini:
         by_indent = self._dialect.continued == "indent"
         held = ""
         for line in raw:
-            bare = line.strip()
-            if held and by_indent and bare and line[0] in " \t" and not bare.startswith(self._marks):
+            if held and self._goes_on(held, line):
                 held += line
-            elif held and not by_indent and _CONTINUED.search(held):
-                held += line
-            else:
-                if held:
-                    yield held
-                held = line if not by_indent or self._may_go_on(bare) else ""
-                if not held:
-                    yield line
+                continue
+            if held:
+                yield held
+            held = line if not by_indent or self._may_go_on(line.strip()) else ""
+            if not held:
+                yield line
         if held:
             yield held
+
+    def _goes_on(self, held: str, line: str) -> bool:
+        """Tell whether a line belongs to the value before it."""
+        if self._dialect.continued == "backslash":
+            return bool(_CONTINUED.search(held))
+        bare = line.strip()
+        return bool(bare) and line[0] in " \t" and not bare.startswith(self._marks)
 
     def _may_go_on(self, bare: str) -> bool:
         return bool(bare) and not bare.startswith((*self._marks, "["))

@@ -132,9 +132,9 @@ class _Writer:
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
         children = node.children
-        if children is not None and leaf.type in ("object", "list") and not leaf.value:
-            if children or node.is_list == (leaf.type == "list"):
-                return
+        is_mark = leaf.type in ("object", "list") and not leaf.value
+        if children is not None and is_mark and (children or node.is_list == (leaf.type == "list")):
+            return
         if children:
             raise NotWritable(address, "something else stands there, with another structure")
         line = text.rfind("\n", 0, node.start) + 1

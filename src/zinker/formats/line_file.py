@@ -39,6 +39,7 @@ class Grammar(Protocol):
 
     has_sections: bool
     bare: Leaf  # what a key without a value is
+    inline_marks: tuple[str, ...]  # what begins a comment behind a value
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         """Take the lines apart, joining those that belong together; raises `DocumentError`."""
@@ -50,7 +51,8 @@ class Grammar(Protocol):
 
     def written(self, value: str, model: str, indent: str) -> str | None:
         """Return how a value is written, in the manner of `model`, the old value or a neighbour's, in its line
-        ending; None where it cannot be."""
+        ending; None where it cannot be.
+        """
         ...
 
     def start(self, key: str, has_value: bool, indent: str, before: str) -> str | None:
@@ -222,7 +224,12 @@ class _File:
         ):
             line.raw = f"{line.raw[:start]} {line.raw[stop:]}"  # `key =` becomes `key = value`
             start = stop = start + 1
-        line.raw = line.raw[:start] + written + line.raw[stop:]
+        gap = (
+            " "
+            if start == stop and written and line.raw[stop:].startswith(self._grammar.inline_marks)
+            else ""
+        )
+        line.raw = line.raw[:start] + written + gap + line.raw[stop:]
         line.start, line.stop = start, start + len(written)
 
     def _written(self, value: str, model: str, indent: str, address: str) -> str:

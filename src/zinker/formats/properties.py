@@ -26,8 +26,7 @@ _WRITTEN = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f", "\\": "\\\\"}
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
     text = _decode(data, dialect)
-    found = read_lines(text.characters, _Properties(text))
-    return found
+    return read_lines(text.characters, _Properties(text))
 
 
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
@@ -42,6 +41,7 @@ def _decode(data: bytes, dialect: Dialect) -> Text:
 
 class _Properties:
     bare = Leaf("text", "")
+    inline_marks: tuple[str, ...] = ()
     has_sections = False
 
     def __init__(self, text: Text) -> None:

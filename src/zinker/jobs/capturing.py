@@ -2,11 +2,12 @@
 
 import datetime
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import msgspec
 
 import zinker
-from zinker.jobs.homes import Home, NoHome, instance_of, open_home
+from zinker.jobs.homes import Home, NoHome, instance_of, open_home, read_ahead
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.errors import WrongUsage, reason
@@ -77,8 +78,9 @@ def capture(
     problems: list[Problem] = []
     for part in selection.parts:
         with builder.part(part.id, part.name, part.store, part.device_bound):
-            for home, document in _documents(place, part, selection, problems, progress):
-                _capture(builder, part, home, document, withholder, problems)
+            found = _documents(place, part, selection, problems, progress)
+            for at, read in read_ahead(found, lambda at: at.home):
+                _capture(builder, part, at, read, withholder, problems)
     locks = (withholder.lock,) if is_fallback else locks
     is_sealed = bool(locks and withholder.secrets)
     if is_sealed:
@@ -103,9 +105,14 @@ def capture(
     )
 
 
+class _At(NamedTuple):
+    home: Home
+    document: str
+
+
 def _documents(
     place: Place, part: Part, selection: Selection, problems: list[Problem], progress: Progress
-) -> Iterator[tuple[Home, str]]:
+) -> Iterator[_At]:
     try:
         home = open_home(place, part)
         documents = [name for name in home.documents() if selection.has(part, name)]
@@ -117,25 +124,26 @@ def _documents(
         return
     for number, document in enumerate(documents):
         progress(part.name, number, len(documents))
-        yield home, document
+        yield _At(home, document)
 
 
 def _capture(
     builder: ProfileBuilder,
     part: Part,
-    home: Home,
-    document: str,
+    at: _At,
+    read: Callable[[], Reading],
     withholder: Withholder,
     problems: list[Problem],
 ) -> None:
     """Read a document into a builder, and read it again where it changes in between."""
     for attempt in range(1, _TRIES + 1):
         try:
-            _add(builder, part, withholder.withhold(part, home.read(document)), problems)
+            reading = read() if attempt == 1 else at.home.read(at.document)
+            _add(builder, part, withholder.withhold(part, reading), problems)
             return
         except ChangedWhileRead as error:
             if attempt == _TRIES:
-                problems.append(Problem(part.id, document, "", f"{error.why}, {_TRIES} times"))
+                problems.append(Problem(part.id, at.document, "", f"{error.why}, {_TRIES} times"))
 
 
 def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[Problem]) -> None:

@@ -1,11 +1,12 @@
 """Checks before an import: each gives a reason against it and names the option that overrules it."""
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
 from zinker.jobs.capturing import application_version
-from zinker.jobs.homes import open_home
+from zinker.jobs.homes import Home, open_home
 from zinker.model.plan import DocumentPlan, Objection
 from zinker.model.profile import Manifest
 from zinker.places.place import Place
@@ -91,10 +92,14 @@ def needs(place: Place, subject: Subject) -> Iterator[Objection]:
 
 def rights(place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]) -> Iterator[Objection]:
     """Object where a file could not be written."""
+    homes: dict[str, Home | None] = {}
+    known: dict[Path, str] = {}
     for plan in documents:
-        part = subject.find_part(plan.part)
-        home = open_home(place, part) if part else None
-        if isinstance(home, FileHome) and (why := home.obstacle(plan.document)):
+        if plan.part not in homes:
+            part = subject.find_part(plan.part)
+            homes[plan.part] = open_home(place, part) if part else None
+        home = homes[plan.part]
+        if isinstance(home, FileHome) and (why := home.obstacle(plan.document, known)):
             yield Objection(
                 f"{home.path(plan.document)} cannot be written: {why}.",
                 "Get the right to write there, or leave the part out with --without.",

@@ -30,7 +30,9 @@ def new_subject(
         or id != id.lower()
         or id[0] == "-"
     ):
-        why = f"{id!a} cannot be a subject's name: small letters, digits and hyphens, and not {' or '.join(RESERVED)}"
+        why = (
+            f"{id!a} is no name for a subject: small letters, digits and hyphens, not {' or '.join(RESERVED)}"
+        )
         raise WrongUsage("No draft written", why, "Choose another name.")
     folder = to or next(iter(setup.subject_folders), Path())
     path = folder / f"{id}{SUFFIX}"

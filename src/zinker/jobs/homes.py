@@ -1,18 +1,37 @@
 """Finds the home of a part at a place."""
 
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
+from typing import Protocol, TypeVar
 
 from zinker.formats.dialect import Dialect
 from zinker.model.errors import Refused
 from zinker.places.place import Place, system_kind
 from zinker.stores.files import FileHome, Root
 from zinker.stores.patterns import is_wild
+from zinker.stores.reading import Reading
 from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part, PartHome
 
 Home = FileHome | RegistryHome
+# How many documents are read before it is their turn; each may be large.
+_AHEAD = 2
 _NAMES = {"linux": "Linux", "windows": "Windows", "macos": "macOS"}
+
+
+class HasDocument(Protocol):
+    """What stands for a document of a part."""
+
+    @property
+    def document(self) -> str:
+        """Its name."""
+        ...
+
+
+Planned = TypeVar("Planned", bound=HasDocument)
 
 
 class NoHome(Refused):
@@ -40,6 +59,23 @@ def open_home(place: Place, part: Part) -> Home:
             branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])
         return RegistryHome(registry, tuple(branches))
     raise NoHome(f"this Zinker cannot reach a home of the kind {part.store} yet")
+
+
+def read_ahead(
+    plans: Iterable[Planned], home_of: Callable[[Planned], Home]
+) -> Iterator[tuple[Planned, Callable[[], Reading]]]:
+    """Yield each plan with what reads its document; the files of the next ones are read and hashed meanwhile."""
+    with ThreadPoolExecutor(_AHEAD) as pool:
+        waiting: deque[tuple[Planned, Callable[[], Reading]]] = deque()
+        for plan in plans:
+            home = home_of(plan)
+            read: Callable[[], Reading] = partial(home.read, plan.document)
+            if isinstance(home, FileHome):
+                read = pool.submit(read).result
+            waiting.append((plan, read))
+            if len(waiting) > _AHEAD:
+                yield waiting.popleft()
+        yield from waiting
 
 
 def instance_of(part: Part, document: str) -> str:

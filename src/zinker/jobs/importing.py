@@ -22,7 +22,6 @@ from zinker.profiles.reading import Profile
 from zinker.profiles.sealing import Lock
 from zinker.subjects.subject import Part, Subject
 
-
 # Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.
 Unlock = Callable[[tuple[str, ...]], Lock]
 

@@ -9,8 +9,8 @@ import msgspec
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
-from zinker.jobs.setup import Setup
 from zinker.jobs.secrecy import is_secret
+from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
 from zinker.model.crosswalk import Crosswalk
@@ -136,9 +136,7 @@ class _PartPlanner:
             yield line
 
     def _plan_document(self, document: str, found: list[Difference]) -> None:
-        if why := self._home.unfit(document):
-            self._leave(document, "", why)
-        elif why := self._clash(document):
+        if (why := self._home.unfit(document)) or (why := self._clash(document)):
             self._leave(document, "", why)
         elif document not in self._live_heads and (why := self._why_unread(document)):
             self._leave(document, "", f"the one there cannot be read: {why}")

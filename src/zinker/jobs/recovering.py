@@ -94,7 +94,6 @@ def take_back(
 
     May be cut off and called again. Raises `Failed` if something does not have its old value afterwards.
     """
-    shelf = setup.shelf
     subject = setup.catalogue.find(change.subject)
     with contextlib.closing(fallback_of(setup, change)) as fallback:
         work = Work(setup, place, subject, fallback)
@@ -194,7 +193,9 @@ class _Reverse:
     def _has_new_secrets(self) -> bool:
         """Whether a secret is the one the change brought; a file's stamp says nothing about its secrets."""
         leaves = self._live.leaves if self._live else {}
-        brought = [item for item in self._done.items if item.after is not None and item.after.type == WITHHELD]
+        brought = [
+            item for item in self._done.items if item.after is not None and item.after.type == WITHHELD
+        ]
         return any(leaves.get(item.address) == item.after != item.before for item in brought)
 
     def _whole(self, home: FileHome) -> DocumentPlan | None:

@@ -40,10 +40,12 @@ _KEY_OF = frozenset(
 _RANDOM_UNDER = frozenset({"auth", "session", "cookie", "salt", "key", "hash"})
 # What is said about a secret, and is none itself.
 _ABOUT = frozenset(
-    "ask bar button chars color count dialog enabled enable expires expiry field file folder font generator hide "
-    "hint hidden icon label length limit lifetime lock manager max menu method min mode name only path policy "
-    "position prompt remember require required retries save saved script shortcut show size store storage strength "
-    "timeout title tool toolbar type url use visible width window".split()
+    """
+    ask bar button chars color count dialog enabled enable expires expiry field file folder font
+    generator hide hint hidden icon label length limit lifetime lock manager max menu method min mode
+    name only path policy position prompt remember require required retries save saved script shortcut
+    show size store storage strength timeout title tool toolbar type url use visible width window
+    """.split()
 )
 _NO_SECRET = re.compile(
     r"true|false|yes|no|on|off|none|null|never|always|ask|default|\d{1,3}|[\d.]+|#[0-9a-f]{3,8}|"

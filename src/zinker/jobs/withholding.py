@@ -22,7 +22,6 @@ from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
 _PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
-_SAMPLE = 64 * 1024
 
 
 class Withholder:
@@ -63,9 +62,8 @@ class Withholder:
             return f"{reading.troubles[0].why}; it may hold a secret, so it is not carried whole"
         if reading.content is None or "/" in part.not_secret:
             return ""
-        with reading.content.open() as stream:
-            if _PRIVATE_KEY.search(stream.read(_SAMPLE)):
-                return 'it holds a private key, so it is withheld; `not_secret = ["/"]` takes it along'
+        if _PRIVATE_KEY.search(reading.content.beginning):
+            return 'it holds a private key, so it is withheld; `not_secret = ["/"]` takes it along'
         return ""
 
     def mark(self, leaf: Leaf) -> Leaf:

@@ -29,9 +29,9 @@ class DocumentPlan(msgspec.Struct, frozen=True):
     """What would happen to one document.
 
     `expected` is the digest of the document as the plan found it, `result` that of the document it would
-    leave (stamps, see `model.setting`); both are "" where there is none, or where the store has no digests, and are
-    those of the content without its withheld secrets. `source` is the attachment that a created or replaced file starts from, and
-    `new_folders` counts the folders that would have to be made for it.
+    leave (stamps, see `model.setting`); both are "" where there is none, or where the store has no digests, and
+    are those of the content without its withheld secrets. `source` is the attachment that a created or replaced
+    file starts from, and `new_folders` counts the folders that would have to be made for it.
     """
 
     part: str

@@ -196,10 +196,9 @@ class ProfileBuilder:
         self._write(spool, encode_lines([head]))
         name, addresses = head.document, sorted(leaves)
         for at in range(0, len(addresses), _BATCH):
-            batch = ((address, leaves[address]) for address in addresses[at : at + _BATCH])
-            self._write(
-                spool, encode_lines([Setting(name, address, l.type, l.value) for address, l in batch])
-            )
+            batch = [(address, leaves[address]) for address in addresses[at : at + _BATCH]]
+            settings = [Setting(name, address, leaf.type, leaf.value) for address, leaf in batch]
+            self._write(spool, encode_lines(settings))
         self.parts[-1] = msgspec.structs.replace(
             record, documents=record.documents + 1, settings=record.settings + len(leaves)
         )

@@ -8,12 +8,14 @@ import contextlib
 import errno
 import hashlib
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
+# From here on, flushing everything there is takes less time than flushing files one by one.
+_MANY = 100
 
 
 def part_path(target: Path) -> Path:
@@ -30,10 +32,10 @@ def open_part(path: Path) -> IO[bytes]:
     return os.fdopen(descriptor, "w+b")
 
 
-def write_part(target: Path, chunks: Iterable[bytes], mode: int | None = None) -> Path:
+def write_part(target: Path, chunks: Iterable[bytes], mode: int | None = None, flush: bool = True) -> Path:
     """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
 
-    `mode` holds other permission bits that it is to have.
+    `mode` holds other permission bits that it is to have. Without `flush`, `flush_files` is to follow.
 
     Raises `OSError`, and leaves nothing behind then.
     """
@@ -43,7 +45,8 @@ def write_part(target: Path, chunks: Iterable[bytes], mode: int | None = None) -
             for chunk in chunks:
                 file.write(chunk)
             file.flush()
-            os.fsync(file.fileno())
+            if flush:
+                os.fsync(file.fileno())
         take_looks(path, target, mode)
     except BaseException:
         path.unlink(missing_ok=True)
@@ -78,6 +81,17 @@ def commit_part(path: Path, target: Path) -> None:
 def write_file(target: Path, data: bytes) -> None:
     """Replace a small file as a whole; raises `OSError`, and the old one stands then."""
     commit_part(write_part(target, [data]), target)
+
+
+def flush_files(paths: Sequence[Path]) -> None:
+    """Flush files to the disk: a few of them one by one, many at once where the operating system has that."""
+    if len(paths) > _MANY and hasattr(os, "sync"):
+        os.sync()
+        return
+    for path in paths:
+        if path.is_file() and not path.is_symlink():
+            with path.open("rb+") as file:
+                os.fsync(file.fileno())
 
 
 def flush_folder(folder: Path) -> None:

@@ -6,7 +6,6 @@ SQLite's own online backup, which takes the locks, is whole or not at all, and i
 """
 
 import contextlib
-import os
 import shutil
 import sqlite3
 import tempfile
@@ -42,7 +41,7 @@ def _looks(path: Path) -> dict[str, tuple[int, int] | None]:
     found: dict[str, tuple[int, int] | None] = {}
     for end in ("", *_BESIDE):
         try:
-            looks = os.stat(f"{path}{end}")
+            looks = Path(f"{path}{end}").stat()
             found[end] = (looks.st_mtime_ns, looks.st_size)
         except FileNotFoundError:
             if not end:

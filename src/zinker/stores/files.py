@@ -16,7 +16,6 @@ from zinker.model.setting import WHOLE
 from zinker.stores.atomic import (
     PART_SUFFIX,
     chunks_of,
-    commit_part,
     flush_folder,
     make_folders,
     part_path,
@@ -24,7 +23,7 @@ from zinker.stores.atomic import (
 )
 from zinker.stores.databases import read_database, write_database
 from zinker.stores.patterns import expression, forbidden, is_wild, walk
-from zinker.stores.reading import Content, Reading, Trouble
+from zinker.stores.reading import BEGINNING, Content, Reading, Trouble
 
 # A document that is taken apart is held in memory; a larger one is carried whole.
 LARGEST_DOCUMENT = 256 * 1024 * 1024
@@ -32,6 +31,8 @@ DATABASE = "sqlite"
 # How often a file is read again that changes while it is read.
 _TRIES = 3
 _BEGINNING = 4096
+# Names no longer than this, in characters, are too long for no disk.
+_SURELY_SHORT = 60
 
 
 @dataclass(frozen=True)
@@ -136,7 +137,7 @@ class FileHome:
     def leads_out(self, document: str, link: str) -> bool:
         """Tell whether a link with this target would lead out of the folder of its part."""
         root, _ = self._root(document)
-        if not root.is_wild or os.path.isabs(link) or re.match(r"[A-Za-z]:|\\", link):
+        if not root.is_wild or PurePosixPath(link).is_absolute() or re.match(r"[A-Za-z]:|\\", link):
             return True
         path = os.path.normpath(os.path.join(os.path.dirname(self._path(document)), link))  # noqa: PTH118, PTH120
         return Path(os.path.normpath(root.base)) not in Path(path).parents
@@ -177,36 +178,38 @@ class FileHome:
             return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
         return read_bytes(document, format, data, root.dialect, about)
 
-    def obstacle(self, document: str) -> str:
-        """Say why a document could not be written or removed, or "" if nothing is seen to prevent it."""
-        if self.escapes(document):
-            return "a link on the way leads out of its folder"
-        folder = self.path(document).parent
+    def obstacle(self, document: str, known: dict[Path, str] | None = None) -> str:
+        """Say why a document could not be written or removed, or "" if nothing is seen to prevent it.
+
+        What is found out about its folder is kept in `known`, for others in it.
+        """
+        path = self._path(document)
+        names, folder = document.split("/"), path.parent
+        if known is None or folder not in known:
+            known = {} if known is None else known
+            known[folder] = (
+                "a link on the way leads out of its folder" if self.escapes(document) else _why_closed(folder)
+            )
+        if known[folder] or len(document) < _SURELY_SHORT:
+            return known[folder]
         while not os.path.exists(folder):
             folder = folder.parent
-        names, path = document.split("/"), os.fsencode(self.path(document))
-        longest = _limit(folder, "PC_NAME_MAX", 255)
-        if max(map(len, map(os.fsencode, names))) > longest or len(path) > _limit(
-            folder, "PC_PATH_MAX", 4096
-        ):
+        is_long = max(map(len, map(os.fsencode, names))) > _limit(folder, "PC_NAME_MAX", 255)
+        if is_long or len(os.fsencode(path)) > _limit(folder, "PC_PATH_MAX", 4096):
             return "its name is too long for this disk"
-        if not folder.is_dir():
-            return f"{folder} is not a folder"
-        if not os.access(folder, os.W_OK | os.X_OK):
-            read_only = hasattr(os, "statvfs") and os.statvfs(folder).f_flag & os.ST_RDONLY
-            return "the disk is read-only" if read_only else f"no right to write in {folder}"
         return ""
 
     def stage(self, document: str, chunks: Iterable[bytes], mode: int | None = None) -> "StagedFile":
         """Write the new content of a document beside it, without touching it; raises `OSError`.
 
-        `mode` holds the permission bits of a file that is new; one that is replaced keeps its own without it.
+        It may not have reached the disk yet. `mode` holds the permission bits of a file that is new; one that is
+        replaced keeps its own without it.
         """
         target = self.path(document)
         made = make_folders(target.parent)
         try:
             is_database = self._root(document)[0].format == DATABASE and target.exists()
-            return StagedFile(target, write_part(target, chunks, mode), made, is_database)
+            return StagedFile(target, write_part(target, chunks, mode, flush=False), made, is_database)
         except BaseException:
             _remove_folders(made)
             raise
@@ -231,7 +234,10 @@ class FileHome:
 
     def missing_folders(self, document: str) -> int:
         """Count the folders that would have to be made for a document."""
-        return sum(not os.path.exists(folder) for folder in self.path(document).parents)
+        count, folder = 0, self.path(document).parent
+        while not os.path.exists(folder):
+            count, folder = count + 1, folder.parent
+        return count
 
     def remove(self, document: str, folders: int = 0) -> None:
         """Remove a document, and as many of the folders above it, if nothing else is in them."""
@@ -272,15 +278,14 @@ class StagedFile:
     is_database: bool = False
 
     def commit(self) -> None:
-        """Put it in its place; raises `OSError`."""
+        """Put it in its place; raises `OSError`. Whoever does that flushes its folder afterwards."""
         if self.path == self.target:
             self.target.mkdir(exist_ok=True)
-            flush_folder(self.target.parent)
         elif self.is_database:
             write_database(self.path, self.target)
             self.path.unlink(missing_ok=True)
         else:
-            commit_part(self.path, self.target)
+            self.path.replace(self.target)
 
     def discard(self) -> None:
         """Forget it, with the folders that were made for it."""
@@ -297,7 +302,7 @@ def read_bytes(
     about: dict[str, str | bool] | None = None,
 ) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason."""
-    content = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
+    content = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data), data[:BEGINNING])
     about = about or {}
     if format == WHOLE:
         return Reading(document, WHOLE, content=content, about=about)
@@ -307,6 +312,18 @@ def read_bytes(
         trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
         return Reading(document, WHOLE, content=content, troubles=(trouble,), about=about)
     return Reading(document, format, leaves, content, about=about, dialect=dialect)
+
+
+def _why_closed(folder: Path) -> str:
+    """Say why nothing can be written in a folder, or in the one that it would be made in, or ""."""
+    while not os.path.exists(folder):
+        folder = folder.parent
+    if not folder.is_dir():
+        return f"{folder} is not a folder"
+    if not os.access(folder, os.W_OK | os.X_OK):
+        read_only = hasattr(os, "statvfs") and os.statvfs(folder).f_flag & os.ST_RDONLY
+        return "the disk is read-only" if read_only else f"no right to write in {folder}"
+    return ""
 
 
 def _same(one: os.stat_result, other: os.stat_result) -> bool:
@@ -319,11 +336,12 @@ def _beginning(path: Path) -> bytes:
 
 
 def _content(path: Path) -> Content:
-    size, digest = 0, hashlib.sha256()
+    size, digest, beginning = 0, hashlib.sha256(), b""
     for chunk in chunks_of(path):
+        beginning = beginning or chunk[:BEGINNING]
         digest.update(chunk)
         size += len(chunk)
-    return Content(size, digest.hexdigest(), lambda: path.open("rb"))
+    return Content(size, digest.hexdigest(), lambda: path.open("rb"), beginning)
 
 
 def _limit(folder: Path, what: str, usual: int) -> int:

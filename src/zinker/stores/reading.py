@@ -9,13 +9,19 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Leaves
 from zinker.model.setting import stamp
 
+BEGINNING = 64 * 1024
+
 
 class Content(msgspec.Struct, frozen=True):
-    """The bytes of a document that is a file: size in bytes, SHA-256 in hexadecimal, and how to open it."""
+    """The bytes of a document that is a file: size in bytes, SHA-256 in hexadecimal, and how to open it.
+
+    `beginning` holds the first of them, `BEGINNING` at most.
+    """
 
     size: int
     sha256: str
     open: Callable[[], IO[bytes]]
+    beginning: bytes = b""
 
 
 class Trouble(msgspec.Struct, frozen=True):

@@ -5,8 +5,8 @@ from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 
-from zinker.model.errors import WrongUsage
 from zinker.formats.dialect import mistake
+from zinker.model.errors import WrongUsage
 from zinker.subjects.subject import Part, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 

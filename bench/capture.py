@@ -1,0 +1,227 @@
+"""Capturing large documents and many files, beside plain parses and `cp -a`, each pair in the same run.
+
+Prints time ratios and peak memory, and with `--write FILE` puts them into the table of docs/benchmarks.md.
+Whole commands are measured, with their start; a yardstick in Python is a whole Python process, too.
+"""
+
+import argparse
+import json
+import os
+import platform
+import random
+import re
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ZINKER = Path(sys.executable).with_name("zinker")
+SUBJECT = """
+format = 1
+id = "herbarium"
+title = "Herbarium"
+[[part]]
+id = "sheet"
+store = "file"
+path = "{home}/sheet.*"
+[[part]]
+id = "pictures"
+store = "file"
+path = "{home}/pictures/**"
+format = "whole"
+"""
+PARSES = {
+    "ini": """
+found, section = {}, ""
+for line in open(PATH, encoding="utf-8"):
+    if line[0] == "[":
+        section = line[1:-2]
+    elif line[0] not in ";#\\n":
+        key, _, value = line.partition("=")
+        found[section, key.strip()] = value.strip()
+""",
+    "json": "import json; json.load(open(PATH, encoding='utf-8'))",
+    "json, msgspec": "import msgspec; msgspec.json.decode(open(PATH, 'rb').read())",
+}
+
+
+def measured(command: list[str], environment: dict[str, str]) -> tuple[float, float]:
+    """Run a command; its time in seconds and its peak memory in MB."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    taken = time.perf_counter() - started
+    if status:
+        raise SystemExit(f"{command}: {status}")
+    return taken, usage.ru_maxrss / 1024
+
+
+def write_ini(path: Path, lines: int) -> None:
+    """Write a file of that many lines, 40 keys a section."""
+    chosen = random.Random(7)
+    with path.open("w", encoding="utf-8") as file:
+        for number in range(lines):
+            if number % 41 == 0:
+                file.write(f"[bench.{number // 41}]\n")
+            else:
+                file.write(
+                    f"setting {number % 41} = {chosen.choice(['on', 'off', '19:30', 'Primula veris'])} {number}\n"
+                )
+
+
+def write_json(path: Path, size: int) -> None:
+    """Write an indented document of that many bytes: names, texts, numbers, lists, three levels deep."""
+    chosen = random.Random(7)
+    words = [
+        "Primula veris",
+        "a note about watering in the early morning, before the doors open",
+        "north bench",
+    ]
+    devices = {}
+    while len(devices) * 1400 < size:
+        devices[f"device-{len(devices)}"] = {
+            group: {
+                "title": chosen.choice(words),
+                "description": " ".join(chosen.choices(words, k=3)),
+                "level": chosen.randrange(1000),
+                "ratio": chosen.random(),
+                "enabled": chosen.random() < 0.5,
+                "channels": [chosen.randrange(100) for _ in range(4)],
+                "parent": None,
+            }
+            for group in ("lamps", "water", "vents")
+        }
+    path.write_text(json.dumps(devices, indent=2), encoding="utf-8")
+
+
+def write_files(folder: Path, count: int, size: int) -> None:
+    """Write files of about that size, every second one of text, 100 in a folder."""
+    chosen = random.Random(7)
+    text = b"Primula veris, north bench, watered in the early morning. " * (size // 58 + 1)
+    for number in range(count):
+        path = folder / f"{number // 100:03}" / f"{number:05}.bin"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        own = chosen.randrange(size // 2, size * 3 // 2)
+        path.write_bytes((b"%d " % number + text)[:own] if number % 2 else chosen.randbytes(own))
+
+
+class Bench:
+    """A home with something in it, a shelf, and the rows measured so far."""
+
+    def __init__(self, base: Path, rounds: int) -> None:
+        self.base, self.rounds = base, rounds
+        self.home = base / "disk/home"
+        self.home.mkdir(parents=True)
+        own = base / "zinker"
+        (own / "subjects").mkdir(parents=True)
+        (own / "subjects/herbarium.subject.toml").write_text(SUBJECT)
+        (own / "zinker.toml").write_text(
+            'subjects = ["subjects"]\n[places.disk]\nkind = "folder"\npath = "../disk"\n'
+            'folders = { home = "home" }\n'
+        )
+        self.env = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"} | {
+            "ZINKER_HOME": str(own)
+        }
+        self.rows: list[str] = []
+
+    def zinker(self, *arguments: str) -> tuple[float, float]:
+        """Run the installed command."""
+        return measured([str(ZINKER), *arguments], self.env)
+
+    def row(self, case: str, yardstick: str, reach: str, own: float, other: float, peak: float) -> None:
+        """Keep and print a result."""
+        self.rows.append(f"| {case} | {yardstick} | {reach} × | {own / other:.1f} × | {peak:.0f} MB |")
+        print(
+            f"{case}: {own:.2f} s, {yardstick} {other:.2f} s: {own / other:.2f} x, {peak:.0f} MB", flush=True
+        )
+
+    def document(self, case: str, path: Path, parses: list[str]) -> None:
+        """Capture one document to a profile file, in turns with the parses; the fastest of these counts."""
+        times: dict[str, list[float]] = {name: [] for name in ("own", *parses)}
+        peak = 0.0
+        for _ in range(self.rounds):
+            target = str(self.base / "sheet.zinker")
+            taken, memory = self.zinker("export", "herbarium", "--place", "disk", "--to", target, "--replace")
+            times["own"].append(taken)
+            peak = max(peak, memory)
+            for name in parses:
+                script = PARSES[name].replace("PATH", repr(str(path)))
+                times[name].append(measured([sys.executable, "-c", script], self.env)[0])
+        fastest = min(parses, key=lambda name: statistics.median(times[name]))
+        middle = {name: statistics.median(taken) for name, taken in times.items()}
+        self.row(case, f"a plain parse ({fastest})", "3", middle["own"], middle[fastest], peak)
+        path.unlink()
+
+    def files(self, count: int, size: int) -> None:
+        """Capture many files and put them back where nothing is, in turns with `cp -a` there and back."""
+        pictures, copy = self.home / "pictures", self.base / "copy"
+        write_files(pictures, count, size)
+        own, other, peaks = [], [], []
+        for _ in range(max(1, self.rounds - 1)):
+            os.sync()
+            there = measured(["cp", "-a", str(pictures), str(copy)], self.env)[0]
+            shutil.rmtree(pictures)
+            os.sync()
+            other.append(there + measured(["cp", "-a", str(copy), str(pictures)], self.env)[0])
+            shutil.rmtree(copy)
+            os.sync()
+            out = self.zinker("export", "herbarium", "--place", "disk", "--part", "pictures")
+            shutil.rmtree(pictures)
+            os.sync()
+            back = self.zinker("import", "herbarium", "--place", "disk", "--yes")
+            own.append(out[0] + back[0])
+            print(f"  export {out[0]:.1f} s, import {back[0]:.1f} s, cp {other[-1]:.1f} s", flush=True)
+            peaks += [out[1], back[1]]
+        total = f"{count:,} files, {count * size / 1e6:,.0f} MB: to the shelf and back"
+        self.row(
+            total,
+            "`cp -a` there and back",
+            "2.5",
+            statistics.median(own),
+            statistics.median(other),
+            max(peaks),
+        )
+
+
+def main() -> None:
+    """Build the data, measure, print, and write."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--write", type=Path)
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--only", choices=["ini", "json", "files"])
+    chosen = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
+        bench = Bench(Path(folder), chosen.rounds)
+        if chosen.only in (None, "ini"):
+            write_ini(bench.home / "sheet.ini", 200_000)
+            bench.document("an INI file of 200,000 lines → a profile file", bench.home / "sheet.ini", ["ini"])
+        if chosen.only in (None, "json"):
+            write_json(bench.home / "sheet.json", 50_000_000)
+            size = (bench.home / "sheet.json").stat().st_size / 1e6
+            parses = ["json", "json, msgspec"]
+            bench.document(
+                f"a JSON file of {size:.0f} MB → a profile file", bench.home / "sheet.json", parses
+            )
+        if chosen.only in (None, "files"):
+            bench.files(10_000, 50_000)
+    if chosen.write:
+        machine = f"Python {platform.python_version()}, {os.cpu_count()} cores"
+        note = f"{machine}, median of {chosen.rounds} runs in turns."
+        head = [
+            "<!-- capture -->",
+            "| case | yardstick | to reach | reached | peak memory |",
+            "|---|---|---|---|---|",
+        ]
+        table = "\n".join([*head, *bench.rows])
+        text = chosen.write.read_text(encoding="utf-8")
+        found = re.compile(r"<!-- capture -->.*?<!-- end -->", re.S)
+        chosen.write.write_text(
+            found.sub(lambda _: f"{table}\n\n{note}\n<!-- end -->", text), encoding="utf-8"
+        )
+
+
+if __name__ == "__main__":
+    main()
