@@ -95,7 +95,11 @@ def edit(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect = PLA
     anything else has changed, is never handed out. Raises `NotWritable` with the address concerned.
     """
     before = read(format, data, dialect)
-    edits = [edit for edit in edits if edit.address and before.get(edit.address) != edit.leaf]
+    edits = [
+        edit
+        for edit in edits
+        if edit.address and (edit.leaf is None or before.get(edit.address) != edit.leaf)
+    ]
     if not edits:
         return data
     try:

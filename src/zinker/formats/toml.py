@@ -64,6 +64,7 @@ class _Table:
 
     def __init__(self, kind: str, lines_end: int, names: tuple[str, ...], start: int = 0) -> None:
         self.kind, self.lines_end, self.names, self.start = kind, lines_end, names, start
+        self.indent = ""  # of its last line
         self.in_item = False  # whether it is below an item of a list of tables
         self.holder: Node | None = None  # of a dotted table: the one its lines stand in
         self.prefix: tuple[str, ...] = ()  # and what its lines begin with
@@ -93,6 +94,7 @@ class _Parser:
             self._hang(table, names, value, start)
             line_end = text.find("\n", at)
             table.own.lines_end = len(text) if line_end < 0 else line_end + 1
+            table.own.indent = text[text.rfind("\n", 0, start) + 1 : start]
 
     def _header(self, at: int) -> tuple[Node, int]:
         start, text = at, self._text
@@ -223,7 +225,7 @@ class _Writer:
             lines = [
                 line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)
             ]
-            yield _with_lines(text, table.holder.own.lines_end, lines)
+            yield _with_lines(text, table.holder.own, lines)
         else:
             yield from self._into_table(text, path, node, new)
 
@@ -243,7 +245,7 @@ class _Writer:
             lines += [line for name, below in deeper.items() for line in _dotted((name,), below, path)]
             deeper = {}
         if lines and is_open:
-            yield _with_lines(text, table.lines_end, lines)
+            yield _with_lines(text, table, lines)
         rest = Additions({**({} if is_open else plain), **deeper})
         sections = _sections(table.names, rest, table.kind == "items", path) if rest else []
         if sections:
@@ -381,12 +383,10 @@ def _joined(text: str, lines: list[str]) -> str:
     return "".join(line + _end(text) for line in lines)
 
 
-def _with_lines(text: str, at: int, lines: list[str]) -> Splice:
+def _with_lines(text: str, table: _Table, lines: list[str]) -> Splice:
     """Add lines to a table, indented like the one before them."""
-    before = text.rfind("\n", 0, max(at - 1, 0)) + 1
-    found = re.match(r"[ \t]*", text[before:at])
-    indent = found[0] if found and not text[before:at].lstrip().startswith("[") else ""
-    new = _joined(text, [indent + line for line in lines])
+    at = table.lines_end
+    new = _joined(text, [table.indent + line for line in lines])
     if at and text[at - 1] != "\n":
         return Splice(at, at, _end(text) + new.removesuffix(_end(text)))
     return Splice(at, at, new)

@@ -45,7 +45,7 @@ _ABOUT = frozenset(
     generator hide hint hidden icon label length limit lifetime lock manager max menu method min mode
     name only path policy position prompt remember require required retries save saved script shortcut
     show size store storage strength timeout title tool toolbar type url use visible width window
-    """.split()
+    """.split()  # noqa: SIM905 - as a list it would be forty lines
 )
 _NO_SECRET = re.compile(
     r"true|false|yes|no|on|off|none|null|never|always|ask|default|\d{1,3}|[\d.]+|#[0-9a-f]{3,8}|"
