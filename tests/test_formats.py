@@ -1,12 +1,15 @@
 """Formats: what is read, and that writing touches nothing but what was asked for."""
 
+import contextlib
 import json
+import sqlite3
 
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from zinker import formats
+from zinker.formats.dialect import Dialect, Table
 from zinker.formats.leaves import Edit
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
@@ -199,3 +202,131 @@ def test_what_cannot_be_written_is_refused(format, document, edit):
 def test_what_breaks_its_format_is_said(format, document):
     with pytest.raises(DocumentError):
         formats.read(format, document)
+
+
+PREFS = Dialect(
+    tables=(Table("prefs", ("scope", "name"), "value"), Table("odd \"table'", ("id",), "v")),
+)
+
+
+def database(*statements):
+    with contextlib.closing(sqlite3.connect(":memory:")) as made:
+        made.execute("CREATE TABLE prefs (scope TEXT, name, value NOT NULL, more TEXT DEFAULT 'kept')")
+        made.execute("""CREATE TABLE "odd ""table'" (id INTEGER PRIMARY KEY, v)""")
+        made.execute("INSERT INTO prefs VALUES ('lamps', 'dusk', '19:30', 'own'), ('lamps', 7, 1.5, NULL)")
+        for statement in statements:
+            made.execute(statement)
+        made.commit()
+        return made.serialize()
+
+
+def test_sqlite_rows_are_settings_and_the_rest_is_not_touched():
+    data = database("""INSERT INTO "odd ""table'" VALUES (1, x'00ff'), (2, 9007199254740993), (3, NULL)""")
+    found = formats.read("sqlite", data, PREFS)
+    assert found == {
+        "/prefs/lamps/dusk": text("19:30"),
+        "/prefs/lamps/7": Leaf("float", 1.5),
+        "/odd \"table'/1": Leaf("bytes", "AP8="),
+        "/odd \"table'/2": Leaf("int", "9007199254740993"),
+        "/odd \"table'/3": Leaf("null", None),
+    }
+    edits = {
+        "/prefs/lamps/dusk": Leaf("int", "9007199254740993"),
+        "/prefs/lamps/7": None,
+        "/prefs/water/dawn": text("06:10"),
+        "/odd \"table'/3": Leaf("bytes", "AQ=="),
+        "/odd \"table'/4": text("new"),
+    }
+    after = formats.edit("sqlite", data, [Edit(a, leaf) for a, leaf in edits.items()], PREFS)
+    wanted = {a: leaf for a, leaf in (found | edits).items() if leaf is not None}
+    assert formats.read("sqlite", after, PREFS) == wanted
+    with contextlib.closing(sqlite3.connect(":memory:")) as made:
+        made.deserialize(after)
+        assert set(made.execute("SELECT name, more FROM prefs")) == {("dusk", "own"), ("dawn", "kept")}
+
+
+@pytest.mark.parametrize(
+    ("address", "leaf", "why"),
+    [
+        ("/prefs/lamps", text("x"), "no such table"),
+        ("/other/a/b", text("x"), "no such table"),
+        ("/prefs/lamps/dusk", Leaf("null", None), "the database refuses it"),
+        ("/prefs/lamps/dusk", Leaf("list", ["x"]), "holds no list"),
+        ("/prefs/lamps/none", None, "it is not there"),
+        ("/odd \"table'/word", text("x"), "the database refuses it"),
+    ],
+)
+def test_what_a_database_refuses_is_said(address, leaf, why):
+    with pytest.raises(NotWritable, match=why) as caught:
+        formats.edit("sqlite", database(), [Edit(address, leaf)], PREFS)
+    assert caught.value.address == address
+
+
+@pytest.mark.parametrize(
+    ("data", "why"),
+    [
+        (b"", "no SQLite database"),
+        (b"SQLite format 3\0", "no SQLite database"),
+        (b"SQLite format 3\0" + bytes(5000), "SQLite"),
+        (database()[:4096], "SQLite|damaged"),
+        (database("INSERT INTO prefs VALUES ('lamps', 'dusk', '20:00', NULL)"), "twice"),
+        (database("DROP TABLE prefs"), "no such table"),
+    ],
+)
+def test_a_database_that_is_none_or_damaged_is_said(data, why):
+    with pytest.raises(DocumentError, match=why):
+        formats.read("sqlite", data, PREFS)
+
+
+@pytest.mark.parametrize(
+    ("name", "beginning", "format"),
+    [
+        ("mosslight.INI", b"", "ini"),
+        ("desk.jsonc", b"<xml/>", "json"),  # the name comes first
+        ("README", b"Moss and fern.\n", "whole"),
+        ("prefs", b"\xef\xbb\xbf<?xml version='1.0'?><a/>", "xml"),
+        ("prefs", b"<?xml version='1.0'?>\n<!DOCTYPE plist PUBLIC", "plist"),
+        ("prefs", b"bplist00\x00", "plist"),
+        ("rc", b"# moss\n\n[lamps]\ndusk=1\n", "ini"),
+        ("rc", b'{"a": 1}', "json"),
+        ("rc", b"{ not json", "whole"),
+        ("rc", b"SQLite format 3\0", "whole"),
+        ("folder.d/.hidden", b"", "whole"),
+    ],
+)
+def test_a_format_is_told_from_the_name_or_the_beginning(name, beginning, format):
+    assert formats.guess(name, beginning) == format
+
+
+def test_encodings_are_found_declared_and_kept():
+    word = "Käfer"
+    for encoding in ("utf-16-le", "cp1250", "shift_jis", "koi8-r"):
+        plain = "k" if encoding in ("shift_jis", "koi8-r") else word
+        document = f"[s]\nk = {plain}\n".encode(encoding)
+        dialect = Dialect(encoding=encoding.removesuffix("-le"))
+        assert formats.read("ini", document, dialect) == {"/s/k": text(plain)}
+        after = formats.edit("ini", document, [Edit("/s/new", text("x"))], dialect)
+        assert after == f"[s]\nk = {plain}\nnew = x\n".encode(encoding)
+    with pytest.raises(DocumentError, match="mixes UTF-8"):
+        formats.read("ini", b"[s]\na=K\xc3\xa4fer\nb=K\xe4fer\n")
+    with pytest.raises(NotWritable, match="which has no"):
+        formats.edit("ini", b"[s]\na=K\xe4fer\n", [Edit("/s/a", text("дуб"))])
+    xml = '<?xml version="1.0" encoding="iso-8859-1"?>\n<a>Käfer</a>'.encode("latin-1")
+    assert formats.read("xml", xml) == {"/a": text("Käfer")}
+    assert formats.edit("xml", xml, [Edit("/a", text("Möwe"))]) == xml.replace(b"K\xe4fer", b"M\xf6we")
+    with pytest.raises(DocumentError, match="nobody knows"):
+        formats.read("xml", b'<?xml version="1.0" encoding="moss-8"?><a/>')
+
+
+def test_xml_never_expands_and_never_fetches():
+    bomb = "".join(f'<!ENTITY l{n} "{f"&l{n - 1};" * 10}">' for n in range(1, 30))
+    for document, why in (
+        (f'<!DOCTYPE a [<!ENTITY l0 "ha">{bomb}]><a>&l29;</a>', "declares entities of its own"),
+        ('<!DOCTYPE a [<!ENTITY f SYSTEM "file:///etc/passwd">]><a>&f;</a>', "declares entities of its own"),
+        ('<!DOCTYPE a SYSTEM "http://a.example/a.dtd"><a>&other;</a>', "uses entities|undefined entity"),
+        ("<a>" * 3 + "</a>", "mismatched|no element|unclosed"),
+    ):
+        with pytest.raises(DocumentError, match=why):
+            formats.read("xml", document.encode())
+    deep = b"<a>" * 50_000 + b"x" + b"</a>" * 50_000
+    assert len(formats.read("xml", deep)) == 1

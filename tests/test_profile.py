@@ -1,9 +1,12 @@
 """Profiles: the same settings give the same bytes, and nothing hostile or damaged gets through."""
 
 import contextlib
+import hashlib
 import io
 import json
+import os
 import random
+import time
 import zipfile
 
 import jsonschema
@@ -233,3 +236,110 @@ def test_a_damaged_version_is_not_handed_on(kept, profile):
 
 def test_nothing_is_left_behind(kept):
     assert not list(kept.path.rglob(f"*{PART_SUFFIX}"))
+
+
+def forged(kept, part, lines, attachments=()):
+    """A profile folder of one's own making, with digests that are right."""
+    kept("export", "mosslight", "--place", "potting-shed", "--to", "forged")
+    folder = kept.path / "forged"
+    data = b"".join(encode_line(Setting(*line)) + b"\n" for line in lines)
+    (folder / f"settings/{part}.jsonl").write_bytes(data)
+    about = json.loads((folder / "profile.json").read_text())
+    record = next(p for p in about["parts"] if p["id"] == part)
+    heads = sum(line[1] == "" for line in lines)
+    digest = hashlib.sha256(data).hexdigest()
+    record |= {"documents": heads, "settings": len(lines) - heads, "size": len(data), "sha256": digest}
+    (folder / "profile.json").write_text(json.dumps(about))
+    for content in attachments:
+        (folder / "attachments" / hashlib.sha256(content).hexdigest()).write_bytes(content)
+    return "./forged"
+
+
+@pytest.mark.skipif(os.name == "nt", reason="Windows has no such links")
+def test_a_hostile_link_or_mode_does_no_harm(kept):
+    artwork = kept.data / "artwork"
+    tool = b"#!/bin/sh\n"
+    content = {"size": len(tool), "sha256": hashlib.sha256(tool).hexdigest()}
+    lines = [
+        ("a-out", "", "whole", {"link": "../../../../../../etc/passwd"}),
+        ("b-absolute", "", "whole", {"link": "/etc/passwd"}),
+        ("c-drive", "", "whole", {"link": "C:\\Windows"}),
+        ("d/e", "", "whole", {"link": "../../artwork-beside"}),
+        ("f-fine", "", "whole", {"link": "house.svg"}),
+        ("g-tool", "", "whole", {"mode": "777", **content}),
+        ("h-folder", "", "whole", {"folder": True}),
+        ("house.svg", "", "whole", {"folder": True}),
+    ]
+    name = forged(kept, "artwork", lines, [tool])
+    arguments = ("import", name, "--part", "artwork", "--place", "potting-shed", "--yes")
+    done = kept(*arguments, code=1)
+    assert done.out.count("the link leads out of its folder") >= 4
+    assert "stands there, where the profile has an empty folder" in done.out
+    assert sorted(p.name for p in artwork.iterdir()) == [
+        "benches",
+        "f-fine",
+        "g-tool",
+        "h-folder",
+        "house.svg",
+    ]
+    assert os.readlink(artwork / "f-fine") == "house.svg" and (artwork / "h-folder").is_dir()
+    assert (artwork / "g-tool").stat().st_mode & 0o7000 == 0
+    kept("undo", "--yes")
+    assert sorted(p.name for p in artwork.iterdir()) == ["benches", "house.svg"]
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        {"mode": "4777", "size": 1, "sha256": "0" * 64},
+        {"mode": "rwx", "size": 1, "sha256": "0" * 64},
+        {"link": 5},
+        {"folder": "yes"},
+        {"device": "8:0"},
+    ],
+)
+def test_a_document_of_no_known_kind_is_damage(kept, content):
+    name = forged(kept, "artwork", [("x", "", "whole", content)])
+    before = kept.places("potting-shed")
+    done = kept("import", name, "--part", "artwork", "--place", "potting-shed", "--yes", code=5)
+    assert "is no setting" in done.err and kept.places("potting-shed") == before
+
+
+def test_a_damaged_or_costly_seal_is_refused(kept):
+    own = {"ZINKER_PASSPHRASE": "a quiet heron"}
+    kept("export", "mosslight", "--place", "potting-shed", "--with-secrets", "--to", "sealed.zinker", env=own)
+    before = kept.places("potting-shed")
+
+    def tampered(change):
+        def edit(name, data):
+            if name != "secrets.jwe":
+                return data
+            token = json.loads(data)
+            change(token)
+            return json.dumps(token).encode()
+
+        rewrite(kept.path / "sealed.zinker", kept.path / "tampered.zinker", edit)
+        arguments = ("import", "tampered.zinker", "--place", "potting-shed", "--with-secrets", "--yes")
+        return kept(*arguments, code=None, env=own)
+
+    def flip(token):
+        token["ciphertext"] = ("A" if token["ciphertext"][0] != "A" else "B") + token["ciphertext"][1:]
+
+    def slow(token):  # years of work for whoever opens it; one recipient stands at the top of the token
+        token.get("recipients", [token])[0]["header"]["p2c"] = 2**31
+
+    for change, code, says in (
+        (flip, 3, "does not open what is sealed"),
+        (slow, 3, "does not open what is sealed"),
+        (lambda token: token.pop("ciphertext"), 5, "what is sealed is damaged"),
+    ):
+        started = time.monotonic()
+        done = tampered(change)
+        assert (done.code, time.monotonic() - started < 20) == (code, True), done.err
+        assert says in done.err and kept.places("potting-shed") == before
+    rewrite(
+        kept.path / "sealed.zinker", kept.path / "tampered.zinker", lambda n, d: b"[]" if "jwe" in n else d
+    )
+    arguments = ("import", "tampered.zinker", "--place", "potting-shed", "--with-secrets", "--yes")
+    assert "damaged" in kept(*arguments, code=5, env=own).err
+    kept("import", "mosslight@1", "--place", "potting-shed", "--with-secrets", "--yes", code=3, env=own)

@@ -37,12 +37,14 @@ class Ini:
     """The grammar of INI files in one dialect."""
 
     bare = NO_VALUE
+    is_literal = False
 
     def __init__(self, dialect: Dialect, has_sections: bool = True) -> None:
         self.has_sections = has_sections
         self._dialect = dialect
         self._marks = dialect.comments or (";", "#")
         self.inline_marks = self._marks if dialect.inline else ()
+        self.is_literal = not (dialect.continued or dialect.quotes)
         self._delimiter: str = dialect.delimiter
         marks = "|".join(map(re.escape, self._marks))
         self._comment = re.compile(rf"(?<=[ \t])(?:{marks})") if dialect.inline else None
@@ -76,8 +78,9 @@ class Ini:
                     start, stop = 0, -1
                 else:
                     rest = line[at + size :]
-                    start = len(line) - len(rest.lstrip(" \t"))
-                    stop = max(start, len(line) - len(rest) + len(rest.rstrip(" \t\r\n")))
+                    value = rest.strip(" \t\r\n")
+                    start = line.index(value, at + size) if value else len(line) - len(rest.lstrip(" \t"))
+                    stop = start + len(value)
                 if simple:
                     yield line, section, key, start, stop
                 else:

@@ -39,6 +39,7 @@ class Grammar(Protocol):
 
     has_sections: bool
     bare: Leaf  # what a key without a value is
+    is_literal: bool  # whether values are what stands in the line, so that `value` need not be asked
     inline_marks: tuple[str, ...]  # what begins a comment behind a value
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
@@ -95,7 +96,7 @@ def read_lines(characters: str, grammar: Grammar) -> Leaves:
     found: Leaves = {}
     sections: dict[str, bool] = {}  # whether they have keys
     count: dict[tuple[str, str], int] = {}
-    last, prefix, decode = None, "", grammar.value
+    last, prefix, decode, is_literal = None, "", grammar.value, grammar.is_literal
     for raw, section, key, start, stop in grammar.scan(lines(characters)):
         if key is None:
             continue
@@ -109,7 +110,11 @@ def read_lines(characters: str, grammar: Grammar) -> Leaves:
         if address in found:
             count[section, key] = nth = count.get((section, key), 1) + 1
             address = f"{address}/{nth}"
-        found[address] = Leaf("text", decode(raw[start:stop])) if stop >= 0 else grammar.bare
+        if stop < 0:
+            found[address] = grammar.bare
+        else:
+            written = raw[start:stop]
+            found[address] = Leaf("text", written if is_literal else decode(written))
     for section, has_keys in sections.items():
         if not has_keys:
             found[pointer(section)] = EMPTY_SECTION

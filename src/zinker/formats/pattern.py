@@ -28,6 +28,7 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
 
 class _Pattern:
     bare = NO_VALUE
+    is_literal = True
     inline_marks: tuple[str, ...] = ()
     has_sections = False
 

@@ -41,6 +41,7 @@ def _decode(data: bytes, dialect: Dialect) -> Text:
 
 class _Properties:
     bare = Leaf("text", "")
+    is_literal = False
     inline_marks: tuple[str, ...] = ()
     has_sections = False
 

@@ -15,6 +15,9 @@ _MARKS = (
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 )
 _BINARY = re.compile("[\x00-\x08\x0b\x0e-\x1f]")
+_CONTROLS = bytes(code for code in range(32) if _BINARY.match(chr(code)))
+# What str.splitlines takes for the end of a line besides CR, LF and CRLF.
+_OTHER_ENDS = re.compile("[\x0b\x0c\x1c-\x1e\x85\u2028\u2029]")
 # A character beyond ASCII in UTF-8: what 8-bit encodings have there is no text that people write.
 _MULTIBYTE = re.compile(b"[\xc3-\xc5][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3}")
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+\Z")
@@ -69,7 +72,8 @@ def _checked(data: bytes, mark: bytes, encoding: str) -> Text:
         characters = data[len(mark) :].decode(encoding)
     except UnicodeDecodeError as error:
         raise DocumentError(f"it is not {encoding.upper()}: byte {error.start + len(mark)}") from None
-    found = _BINARY.search(characters)
+    is_clean = not encoding.startswith("utf-16") and len(data.translate(None, _CONTROLS)) == len(data)
+    found = None if is_clean else _BINARY.search(characters)
     if found:
         line = characters.count("\n", 0, found.start()) + 1
         raise DocumentError(f"it is not text: character {found[0]!a} in line {line}")
@@ -82,7 +86,7 @@ def lines(characters: str) -> list[str]:
     >>> lines("a\r\nb\nc")
     ['a\r\n', 'b\n', 'c']
     """
-    return _LINE.findall(characters)
+    return _LINE.findall(characters) if _OTHER_ENDS.search(characters) else characters.splitlines(True)
 
 
 def line_end(line: str) -> str:

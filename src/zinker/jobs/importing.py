@@ -83,6 +83,9 @@ def import_profile(
 
 def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:
     """Open the secrets of a profile, with this machine's own key or with what is given."""
+    if not source.manifest.sealed:
+        then = "Leave --with-secrets out: the place keeps its own then."
+        raise Refused("Secrets not opened", f"none are sealed into {source.name}", then)
     own = Withholder(setup.home).lock
     if isinstance(source.snapshot, Profile):
         is_own = own.kind in source.manifest.sealed

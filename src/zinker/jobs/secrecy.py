@@ -89,13 +89,9 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
         batch = addresses[at : at + _BATCH]
         # One look at many names at once: most documents have none that tells anything.
         names = "\n".join(batch).lower()
-        is_telling = any(word in names for word in _TELLING_WORDS)
-        for address in batch:
-            leaf = leaves[address]
-            if (is_telling or (leaf.type in _TEXTS and _may_tell(leaf.value))) and holds_secret(
-                part, address, leaf
-            ):
-                found[address] = leaf
+        texts = [leaf.value for leaf in map(leaves.__getitem__, batch) if leaf.type in _TEXTS]
+        if any(word in names for word in _TELLING_WORDS) or _may_tell("\n".join(texts)):
+            found |= {a: leaves[a] for a in batch if holds_secret(part, a, leaves[a])}
     return found
 
 

@@ -12,7 +12,7 @@ from typing import IO, Any, Protocol
 
 import msgspec
 
-from zinker.model.errors import Damaged, Refused, WrongUsage, reason
+from zinker.model.errors import Damaged, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.profile import FORMAT, Manifest
 from zinker.model.setting import Leaf, decode_line
@@ -82,10 +82,7 @@ class Profile:
         return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
 
     def unseal(self, lock: Lock) -> None:
-        """Open the secrets that are sealed in; raises `Refused` where there are none, or the lock does not fit."""
-        if not self.manifest.sealed:
-            then = "Leave --with-secrets out: the place keeps its own then."
-            raise Refused("Secrets not opened", f"none are sealed in {self.path.name}", then)
+        """Open the secrets that are sealed in; raises `Refused` where the lock does not fit."""
         with self._open(SEALED) as stream:
             try:
                 data = stream.read(LARGEST_SEALED + 1)

@@ -21,7 +21,6 @@ from zinker.stores.atomic import (
     part_path,
     write_part,
 )
-from zinker.stores.databases import read_database, write_database
 from zinker.stores.patterns import expression, forbidden, is_wild, walk
 from zinker.stores.reading import BEGINNING, Content, Reading, Trouble
 
@@ -172,7 +171,7 @@ class FileHome:
             trouble = Trouble("", f"it is too large to be read as {format}")
             return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
         try:
-            data = read_database(path) if format == DATABASE else path.read_bytes()
+            data = _read_database(path) if format == DATABASE else path.read_bytes()
         except DocumentError as error:
             trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
             return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
@@ -282,6 +281,8 @@ class StagedFile:
         if self.path == self.target:
             self.target.mkdir(exist_ok=True)
         elif self.is_database:
+            from zinker.stores.databases import write_database
+
             write_database(self.path, self.target)
             self.path.unlink(missing_ok=True)
         else:
@@ -328,6 +329,12 @@ def _why_closed(folder: Path) -> str:
 
 def _same(one: os.stat_result, other: os.stat_result) -> bool:
     return (one.st_mtime_ns, one.st_size, one.st_ino) == (other.st_mtime_ns, other.st_size, other.st_ino)
+
+
+def _read_database(path: Path) -> bytes:
+    from zinker.stores.databases import read_database  # most runs need no SQLite
+
+    return read_database(path)
 
 
 def _beginning(path: Path) -> bytes:
