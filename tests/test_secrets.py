@@ -183,7 +183,7 @@ def test_secrets_can_be_sealed_in_with_a_passphrase(fernpost):
     done = fernpost(
         "export", "fernpost", "--place", "potting-shed", "--with-secrets", "--to", "s.zinker", env=own
     )
-    assert "6 secrets sealed in; a passphrase opens them." in done.out
+    assert "6 secrets sealed in, to be opened with a passphrase." in done.out
     with zipfile.ZipFile(fernpost.path / "s.zinker") as profile:
         members = [profile.read(name) for name in profile.namelist()]
     assert not any(secret.encode() in member for secret in SECRETS for member in members)

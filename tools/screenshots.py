@@ -117,6 +117,30 @@ def main() -> None:
             )
             screen.unseen("export", "mosslight@season-start", "--to", "stick")
             screen.shot("new-machine", "zinker import stick/*.zinker --place glasshouse --yes")
+            labels = "potting-shed/Users/ivy/AppData/Roaming/quillfern"
+            screen.shot(
+                "formats",
+                "zinker export quillfern --place potting-shed",
+                f"sed -i 's/mm</inch</; s/left/right/; /fonts/d' {labels}/workspace.xml",
+                f"sed -i 's/Ctrl+N/Ctrl+L/' {labels}/shortcuts.properties; rm {labels}/templates/border.svg",
+                "zinker compare quillfern",
+                "zinker import quillfern --place potting-shed --yes | tail -4",
+                f"grep -n bar {labels}/workspace.xml",
+            )
+            screen.shot(
+                "subject-file",
+                f"zinker subjects new labels --place potting-shed --home {labels}/workspace.xml",
+                "sed -i 's/processes/proceses/; s/xml\"/xlm\"/; s/{config}/{user}/' subjects/labels.subject.toml",
+                "zinker subjects check subjects/labels.subject.toml; rm subjects/labels.subject.toml",
+            )
+            screen.shot(
+                "secrets",
+                "zinker show potting-shed:mosslight --find account",
+                "export ZINKER_PASSPHRASE='a quiet heron by the pond'",
+                "zinker export mosslight --place potting-shed --part general --with-secrets --to sealed.zinker",
+                "zinker import sealed.zinker --place glasshouse --with-secrets --yes",
+                "sed -n 's/^token *=.*/token = (it is there)/p' glasshouse/Users/*/AppData/Roaming/mosslight/*.ini",
+            )
             screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
         finally:
             screen.close()

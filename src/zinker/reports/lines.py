@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 from rich.text import Text
 
-from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, Leaf, Setting, text_of
+from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
 from zinker.subjects.subject import Part
 
@@ -55,6 +55,8 @@ def setting_lines(
     first = Text("  ").append(f"{word:<{_WORD}}", style=word)
     same_kind = before is None or after is None or before.type == after.type
     one, other = (value_text(leaf, same_kind) for leaf in (before, after))
+    if verbs is PLANNED and after is not None and after.type == WITHHELD:
+        other = "withheld here, the one sealed in is written"
     phrase = _phrase(word, one, other, verbs)
     if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
         yield first.append(f"{name:<{_NAME}}  ").append(phrase)

@@ -99,12 +99,10 @@ def export_text(exported: Exported, subject: Subject | None, width: int) -> Iter
 
 def _secrets(about: Manifest) -> str:
     secrets = count(about.withheld, "secret")
-    kinds = {"passphrase": "a passphrase", "key": "a key", "machine": "this machine"}
+    kinds = {"passphrase": "a passphrase", "key": "a key", "machine": "this machine's own"}
     if about.sealed:
-        return (
-            f"{secrets} sealed in; {' or '.join(kinds.get(kind, kind) for kind in about.sealed)} opens them."
-        )
-    return f"{secrets} withheld; --with-secrets would seal them in."
+        return f"{secrets} sealed in, to be opened with {' or '.join(kinds.get(k, k) for k in about.sealed)}."
+    return f"{secrets} withheld; --with-secrets would seal {'it' if about.withheld == 1 else 'them'} in."
 
 
 def parts_text(about: Manifest, width: int) -> Iterator[Text]:
