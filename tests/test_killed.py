@@ -1,8 +1,10 @@
 """Killed at every single change to the disk: nothing is lost, and the next run puts things right."""
 
+import contextlib
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import traceback
@@ -13,6 +15,7 @@ from conftest import Garden
 
 from zinker.jobs import export, import_profile, load_setup, undo
 from zinker.model.errors import ZinkerError
+from zinker.profiles.sealing import Lock
 
 KILLING = Path(__file__).parent / "killing"
 sys.path.insert(0, str(KILLING))
@@ -128,6 +131,103 @@ def test_an_export_killed_anywhere_leaves_whole_versions_only(spoiled):
         assert export(setup, "mosslight", place="potting-shed").version.number > versions[-1].number
 
     assert at_every_change(spoiled, lambda: export(load_setup(), "mosslight", "potting-shed"), after) > 5
+
+
+KINDS = """
+format = 1
+id = "fernwork"
+title = "Fernwork"
+[[part]]
+id = "database"
+store = "file"
+path = "{config}/fernwork/desk.db"
+format = "sqlite"
+dialect = { tables = [ { table = "prefs", key = ["name"], value = "value" } ] }
+[[part]]
+id = "looks"
+store = "file"
+path = "{config}/fernwork/looks/**"
+[[part]]
+id = "account"
+store = "file"
+path = "{config}/fernwork/account.toml"
+"""
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.parametrize("for_good", [None, False, True], ids=["killed", "failing once", "failing for good"])
+def test_links_folders_modes_databases_and_secrets_are_whole_too(tmp_path, monkeypatch, for_good):
+    garden = Garden(tmp_path / "garden")
+    monkeypatch.setenv("ZINKER_HOME", str(garden.home))
+    (garden.path / "subjects/fernwork.subject.toml").write_text(KINDS)
+    home = garden.path / "potting-shed/Users/ivy/AppData/Roaming/fernwork"
+    (home / "looks/empty").mkdir(parents=True)
+    (home / "looks/tool").write_text("tool")
+    (home / "looks/tool").chmod(0o700)
+    (home / "looks/current").symlink_to("tool")
+    (home / "account.toml").write_text('name = "ivy"\npassword = "sly moth"\n')
+    with contextlib.closing(sqlite3.connect(home / "desk.db")) as database:
+        database.execute("CREATE TABLE prefs (name TEXT PRIMARY KEY, value)")
+        database.execute("INSERT INTO prefs VALUES ('dusk', '19:30')")
+        database.commit()
+    lock = Lock(passphrase="a quiet heron")
+    export(load_setup(), "fernwork", place="potting-shed", locks=(lock,))
+    (home / "looks/empty").rmdir()
+    (home / "looks/current").unlink()
+    (home / "looks/tool").chmod(0o600)
+    (home / "account.toml").write_text('name = "fern"\npassword = "new moth"\n')
+    with contextlib.closing(sqlite3.connect(home / "desk.db")) as database:
+        database.execute("UPDATE prefs SET value = '07:00'")
+        database.commit()
+
+    def state():
+        found = {}
+        for path in home.rglob("*"):
+            mode = 0 if path.is_symlink() else path.stat().st_mode & 0o777
+            own = os.readlink(path) if path.is_symlink() else "" if path.is_dir() else path.read_bytes()
+            found[path.relative_to(home).as_posix()] = (mode, own)
+        with contextlib.closing(sqlite3.connect(home / "desk.db")) as database:
+            found["desk.db"] = database.execute("SELECT * FROM prefs").fetchall()
+        return found
+
+    before = state()
+    restore = lambda: import_profile(load_setup(), "fernwork@1", "potting-shed", unlock=lambda _: lock)  # noqa: E731
+    seen = set()
+
+    def after(number):
+        setup = load_setup()
+        export(setup, "fernwork", place="potting-shed")
+        assert not setup.shelf.changes.open_ones()
+        if state() != before:
+            seen.add("written")
+            undo(setup)
+        assert state() == before, number
+        seen.add("as before")
+
+    if for_good is None:
+        assert at_every_change(garden, restore, after) > 25
+    else:
+        pristine = garden.path.with_name("pristine")
+        shutil.copytree(garden.path, pristine, symlinks=True)
+        for number in range(1, 200):
+            child = os.fork()
+            if child == 0:
+                failed = kill_at(number, str(home), is_deadly=False, for_good=for_good)
+                with contextlib.suppress(ZinkerError, OSError):
+                    restore()
+                os._exit(1 if failed else 0)
+            was_hit = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+            after(number)
+            shutil.rmtree(garden.path)
+            shutil.copytree(pristine, garden.path, symlinks=True)
+            if not was_hit:
+                break
+        assert number > 5
+    assert "as before" in seen
+    assert restore().state in ("done", "alike")
+    assert state()["account.toml"][1] == b'name = "ivy"\npassword = "sly moth"\n'
+    assert state()["looks/current"] == (0, "tool") and state()["looks/tool"][0] == 0o700
+    assert state()["desk.db"] == [("dusk", "19:30")] and "looks/empty" in state()
 
 
 @pytest.mark.parametrize("number", [30, 40, 50])

@@ -9,6 +9,7 @@ import signal
 import sys
 
 _CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.truncate", "os.link", "os.chmod"}
+_CHANGES |= {"os.symlink", "sqlite3.connect"}
 
 
 def kill_at(number, below, is_deadly=True, for_good=False):
@@ -24,7 +25,7 @@ def kill_at(number, below, is_deadly=True, for_good=False):
         is_write = (
             event == "open" and isinstance(arguments[2], int) and arguments[2] & (os.O_WRONLY | os.O_RDWR)
         )
-        if (event in _CHANGES or is_write) and below in str(arguments[0]):
+        if (event in _CHANGES or is_write) and any(below in str(of) for of in arguments[:2]):
             left -= 1
             if left == 0 and is_deadly:
                 os.kill(os.getpid(), signal.SIGKILL)

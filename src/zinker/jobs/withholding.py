@@ -21,6 +21,8 @@ from zinker.stores.atomic import make_folders
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
+# What a secret of a type is replaced by: something of the same type, as not every format has a null.
+_NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
 _PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
 
 
@@ -85,7 +87,7 @@ def _emptied(leaf: Leaf) -> Leaf:
     """Return what stands in a file for a secret: the same without its content."""
     if leaf.type == "list":
         return Leaf("list", [""] * len(leaf.value))  # written over as many lines as the old one
-    return Leaf("text", "") if leaf.type == "text" else Leaf("null", None)
+    return Leaf(leaf.type, _NOTHING[leaf.type]) if leaf.type in _NOTHING else Leaf("null", None)
 
 
 def _key(path: Path) -> bytes:
