@@ -8,8 +8,15 @@ import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 
+import msgspec
 import pytest
+
+from zinker import formats
+from zinker.formats.dialect import Dialect
+from zinker.formats.leaves import Edit
+from zinker.model.setting import Leaf
 
 SUBJECT = """
 format = 1
@@ -216,6 +223,54 @@ def test_links_modes_and_empty_folders_come_along(fernwork):
     assert (looks / "tool.sh").stat().st_mode & 0o777 == 0o750
     fernwork("undo", "--yes")
     assert (looks / "tool.sh").stat().st_mode & 0o777 == 0o600
+
+
+def documented():
+    """The examples of docs/formats.md: format, dialect, document and first text setting of each."""
+    blocks = (Path(__file__).parents[1] / "docs/formats.md").read_text(encoding="utf-8").split("```")[1::2]
+    for block, following in zip(blocks, blocks[1:], strict=False):
+        if following.startswith("settings\n"):
+            head, _, document = block.partition("\n")
+            format, _, dialect = head.partition(" ")
+            lines = [line.split("  ", 2) for line in following.splitlines()[1:]]
+            address, _, value = next(line for line in lines if line[1] == "text")
+            yield format, json.loads(dialect or "{}"), document, address, json.loads(value)
+
+
+def test_every_dialect_of_the_reference_comes_back_through_the_command(garden):
+    examples = list(documented())
+    assert len(examples) >= 16
+    folder = garden.path / "potting-shed/Users/ivy/AppData/Roaming/reference"
+    folder.mkdir()
+    parts = []
+    for number, (format, dialect, document, _, _) in enumerate(examples):
+        (folder / f"example-{number}").write_bytes(document.encode())
+        keys = ", ".join(f"{key} = {json.dumps(value)}" for key, value in dialect.items())
+        parts.append(
+            f'[[part]]\nid = "p{number}"\nstore = "file"\npath = "{{config}}/reference/example-{number}"\n'
+            f'format = "{format}"\ndialect = {{ {keys} }}\n'
+        )
+    subject = 'format = 1\nid = "reference"\ntitle = "Reference"\n' + "\n".join(parts)
+    (garden.path / "subjects/reference.subject.toml").write_text(subject)
+    run(garden, "export", "reference")
+    before = {path.name: path.read_bytes() for path in folder.iterdir()}
+    for number, (format, dialect, document, address, _) in enumerate(examples):
+        chosen = msgspec.convert(dialect, Dialect)
+        spoiled = formats.edit(format, document.encode(), [Edit(address, Leaf("text", "spoiled"))], chosen)
+        (folder / f"example-{number}").write_bytes(spoiled)
+    found = run(garden, "compare", "reference", "--json", code=1).json["differences"]
+    told = {(d["part"], d["address"], d["before"]["value"], d["after"]["value"]) for d in found}
+    assert told == {(f"p{n}", e[3], e[4], "spoiled") for n, e in enumerate(examples)}
+    run(garden, "import", "reference", "--yes")
+    after = {path.name: path.read_bytes() for path in folder.iterdir()}
+    # Byte for byte, but where a value was spread over several lines.
+    different = {
+        examples[int(name.partition("-")[2])][1].get("continued", "")
+        for name in after
+        if after[name] != before[name]
+    }
+    assert different <= {"backslash", ""} and sum(after[name] != before[name] for name in after) <= 1
+    run(garden, "compare", "reference")
 
 
 BROKEN = {

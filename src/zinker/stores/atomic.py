@@ -7,6 +7,7 @@ the target, flush the folder. A name with that ending is nobody's document; whoe
 import contextlib
 import errno
 import hashlib
+import itertools
 import os
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
@@ -26,9 +27,13 @@ def part_path(target: Path) -> Path:
 
 def open_part(path: Path) -> IO[bytes]:
     """Open a new file for writing, readable for its owner alone so far; raises `OSError`."""
-    path.unlink(missing_ok=True)
     # Exclusive: whatever comes to stand there now, a link above all, was put there by somebody else.
-    descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0), 0o600)
+    flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+    try:
+        descriptor = os.open(path, flags, 0o600)
+    except FileExistsError:
+        path.unlink()  # what a run that was cut off has left
+        descriptor = os.open(path, flags, 0o600)
     return os.fdopen(descriptor, "w+b")
 
 
@@ -110,7 +115,7 @@ def make_folders(folder: Path) -> list[Path]:
     On a disk that belongs to somebody else (a dead workstation's, opened by an administrator) they get the
     owner of the folder they are made in.
     """
-    missing = [path for path in (folder, *folder.parents) if not path.exists()]
+    missing = list(itertools.takewhile(lambda path: not path.exists(), (folder, *folder.parents)))
     for path in reversed(missing):
         path.mkdir(exist_ok=True)
         with contextlib.suppress(OSError):
