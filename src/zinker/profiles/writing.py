@@ -194,7 +194,8 @@ class ProfileBuilder:
         spool = self._spools[record.id]
         if content is not None and content.sha256 not in self._attached:
             with _opened(head.document, content) as stream:
-                self._target.put(attachment_member(content.sha256), content.size, stream, content.sha256)
+                checked = "" if content.is_held else content.sha256
+                self._target.put(attachment_member(content.sha256), content.size, stream, checked)
             self._attached.add(content.sha256)
         self._write(spool, encode_lines([head]))
         name, addresses = head.document, sorted(leaves)

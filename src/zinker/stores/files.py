@@ -30,6 +30,8 @@ DATABASE = "sqlite"
 # How often a file is read again that changes while it is read.
 _TRIES = 3
 _BEGINNING = 4096
+# Files up to this size, in bytes, are read once and held while they are captured; a few are at a time.
+_HELD = 8 * 1024 * 1024
 # Names no longer than this, in characters, are too long for no disk.
 _SURELY_SHORT = 60
 
@@ -303,7 +305,7 @@ def read_bytes(
     about: dict[str, str | bool] | None = None,
 ) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason."""
-    content = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data), data[:BEGINNING])
+    content = _held(data)
     about = about or {}
     if format == WHOLE:
         return Reading(document, WHOLE, content=content, about=about)
@@ -343,12 +345,19 @@ def _beginning(path: Path) -> bytes:
 
 
 def _content(path: Path) -> Content:
+    if path.stat().st_size <= _HELD:
+        return _held(path.read_bytes())
     size, digest, beginning = 0, hashlib.sha256(), b""
     for chunk in chunks_of(path):
         beginning = beginning or chunk[:BEGINNING]
         digest.update(chunk)
         size += len(chunk)
     return Content(size, digest.hexdigest(), lambda: path.open("rb"), beginning)
+
+
+def _held(data: bytes) -> Content:
+    sha256 = hashlib.sha256(data).hexdigest()
+    return Content(len(data), sha256, lambda: io.BytesIO(data), data[:BEGINNING], is_held=True)
 
 
 def _limit(folder: Path, what: str, usual: int) -> int:

@@ -15,13 +15,15 @@ BEGINNING = 64 * 1024
 class Content(msgspec.Struct, frozen=True):
     """The bytes of a document that is a file: size in bytes, SHA-256 in hexadecimal, and how to open it.
 
-    `beginning` holds the first of them, `BEGINNING` at most.
+    `beginning` holds the first of them, `BEGINNING` at most. `is_held` tells that they are in memory, so that
+    what `open` gives is what was hashed.
     """
 
     size: int
     sha256: str
     open: Callable[[], IO[bytes]]
     beginning: bytes = b""
+    is_held: bool = False
 
 
 class Trouble(msgspec.Struct, frozen=True):
