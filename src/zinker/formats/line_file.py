@@ -96,17 +96,19 @@ def read_lines(characters: str, grammar: Grammar) -> Leaves:
     found: Leaves = {}
     sections: dict[str, bool] = {}  # whether they have keys
     count: dict[tuple[str, str], int] = {}
-    last, prefix, decode, is_literal = None, "", grammar.value, grammar.is_literal
+    last, prefix, is_counted = None, "", False
+    decode, is_literal = grammar.value, grammar.is_literal
     for raw, section, key, start, stop in grammar.scan(lines(characters)):
         if key is None:
             continue
         if section != last:
-            last, prefix = section, pointer(section) if grammar.has_sections else ""
+            last, prefix, is_counted = section, f"{pointer(section)}/" if grammar.has_sections else "/", False
         if key is HEADER:
             sections.setdefault(section, False)
             continue
-        sections[section] = True
-        address = f"{prefix}/{key}" if "/" not in key and "~" not in key else prefix + pointer(key)
+        if not is_counted:
+            sections[section] = is_counted = True
+        address = prefix + (key if "/" not in key and "~" not in key else pointer(key)[1:])
         if address in found:
             count[section, key] = nth = count.get((section, key), 1) + 1
             address = f"{address}/{nth}"
