@@ -288,6 +288,23 @@ def test_a_hostile_link_or_mode_does_no_harm(kept):
     assert sorted(p.name for p in artwork.iterdir()) == ["benches", "house.svg"]
 
 
+def test_a_secret_in_clear_in_a_strangers_profile_goes_no_further(kept):
+    document = (kept.ini).read_bytes()
+    content = {"format": "ini", "size": len(document), "sha256": hashlib.sha256(document).hexdigest()}
+    lines = [
+        ("mosslight.ini", "", "document", content),
+        ("mosslight.ini", "/account/proxyPassword", "text", "sly moth"),
+        ("mosslight.ini", "/account/token", "text", "m-token-of-somebody-else"),
+        ("mosslight.ini", "/general/language", "text", "fr"),
+    ]
+    name = forged(kept, "general", lines, [document])
+    done = kept("import", name, "--part", "general", "--place", "potting-shed", "--yes")
+    assert "written" in done.out and done.out.count("a secret, withheld") >= 2
+    said = done.out + "".join(p.read_text() for p in (kept.path / "shelf/changes").rglob("*.json"))
+    assert "sly moth" not in said and "somebody-else" not in said
+    assert "somebody-else" not in kept.ini.read_text() and "language = fr" in kept.ini.read_text()
+
+
 @pytest.mark.parametrize(
     "content",
     [

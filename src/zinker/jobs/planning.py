@@ -9,7 +9,7 @@ import msgspec
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
-from zinker.jobs.secrecy import is_secret
+from zinker.jobs.secrecy import holds_secret, is_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
@@ -123,10 +123,10 @@ class _PartPlanner:
             last, is_first = setting.key, False
             if self._selection.has(self._part, setting.document):
                 self._total += self._counts(setting.address, setting)
-            opened = self._source.secrets.get((self._part.id, *setting.key))
-            if opened is not None and setting.type == WITHHELD:
+            secret = self._secret(setting)
+            if secret is not None:
                 # Under this machine's own fingerprint, so that it can be told from the one here.
-                mark = self._withholder.mark(opened)
+                mark = self._withholder.mark(secret)
                 setting = Setting(*setting.key, mark.type, mark.value)
                 line = encode_line(setting)
             translated = self._crosswalk.translate(setting)
@@ -134,6 +134,16 @@ class _PartPlanner:
                 self._originals[setting.key] = Leaf(setting.type, setting.value)
                 line = encode_line(translated)
             yield line
+
+    def _secret(self, setting: Setting) -> Leaf | None:
+        """Return the secret that a setting of the source is: one that was opened, or one that is in clear there.
+
+        The latter stays out of plans and journals, too; profiles of others may not be as careful as ours.
+        """
+        if setting.type == WITHHELD:
+            return self._source.secrets.get((self._part.id, *setting.key))
+        leaf = Leaf(setting.type, setting.value)
+        return leaf if not setting.is_head and holds_secret(self._part, setting.address, leaf) else None
 
     def _plan_document(self, document: str, found: list[Difference]) -> None:
         if (why := self._home.unfit(document)) or (why := self._clash(document)):
