@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import pytest
 from conftest import COMMAND, needs_system
@@ -252,6 +253,20 @@ def test_a_name_too_long_for_the_target_is_said(kept):
     assert home.obstacle("y" * 300) == "its name is too long for this disk"
     assert home.obstacle("y/" * 3000 + "z") != ""
     assert home.obstacle("new/folder/z.svg") == ""
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="limits are Linux's")
+def test_a_path_too_long_for_the_target_is_refused_before_anything_changes(kept):
+    deep = Path("deep", *["d" * 200] * ((4040 - len(str(kept.path))) // 201))
+    (kept.path / deep).mkdir(parents=True)
+    left = 4080 - len(str(kept.path / deep))
+    home = "/".join(["h" * (left // 2), "h" * (left // 2)])
+    toml = kept.home / "zinker.toml"
+    place = f'\n[places.deep]\nkind = "folder"\npath = "../{deep}"\nfolders = {{ home = "{home}" }}\n'
+    toml.write_text(toml.read_text() + place)
+    done = kept("import", "mosslight@1", "--place", "deep", "--yes", "--without", "panel", code=3)
+    assert "its name is too long for this disk" in done.err
+    assert not list((kept.path / deep).iterdir())
 
 
 def test_a_place_whose_folder_cannot_be_listed_is_not_written(kept):

@@ -32,8 +32,8 @@ _TRIES = 3
 _BEGINNING = 4096
 # Files up to this size, in bytes, are read once and held while they are captured; a few are at a time.
 _HELD = 8 * 1024 * 1024
-# Names no longer than this, in characters, are too long for no disk.
-_SURELY_SHORT = 60
+# Names and paths no longer than this, in characters, are too long for no disk.
+_SURELY_SHORT = (60, 240)
 
 
 @dataclass(frozen=True)
@@ -191,7 +191,7 @@ class FileHome:
             known[folder] = (
                 "a link on the way leads out of its folder" if self.escapes(document) else _why_closed(folder)
             )
-        if known[folder] or len(document) < _SURELY_SHORT:
+        if known[folder] or (len(document) < _SURELY_SHORT[0] and len(os.fspath(path)) < _SURELY_SHORT[1]):
             return known[folder]
         while not os.path.exists(folder):
             folder = folder.parent
