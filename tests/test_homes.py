@@ -443,4 +443,3 @@ def test_shipped_subjects_are_right_and_have_homes_everywhere(garden):
         assert systems == {"linux", "windows", "macos"} or path.name.startswith("remmina")
     listed = {state["id"] for state in garden("subjects", "--json").json}
     assert {path.name.partition(".")[0] for path in files} <= listed
-    assert json.loads((garden.path / "workstations/potting-shed.json").read_text())
