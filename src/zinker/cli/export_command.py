@@ -14,7 +14,8 @@ from zinker.model.errors import ZinkerError
 def command(
     ctx: typer.Context,
     subjects: Annotated[
-        list[str], typer.Argument(help="Subjects, or subject/instance; or a kept version, with --to.")
+        list[str],
+        typer.Argument(help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg."),
     ],
     place: options.Place = "here",
     part: options.Parts = None,
@@ -23,11 +24,14 @@ def command(
     note: Annotated[str, typer.Option(help="A sentence on why.", metavar="NOTE")] = "",
     to: Annotated[
         Path | None,
-        typer.Option(help="Write it there, not to the shelf: FILE.zinker, an existing folder, or a new one."),
+        typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, a folder."),
     ] = None,
     replace: Annotated[bool, typer.Option("--replace", help="With --to: overwrite what is there.")] = False,
     with_secrets: options.WithSecrets = False,
     sealed_for: options.Keys = None,
+    ansi: Annotated[
+        bool, typer.Option("--ansi", help="With --to FILE.reg: write the older generation of it.")
+    ] = False,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
@@ -37,9 +41,13 @@ def command(
     Secrets are left out unless --with-secrets seals them in, by passphrase or --for a public key.
 
     Example: zinker export mosslight@7 --to /media/stick
+
+    FILE.reg is a registration text file: it becomes a version, or a version becomes one.
+
+    Example: zinker export brindlepot@7 --to till.reg
     """
-    from zinker.jobs import export, export_version
-    from zinker.reports.listing import export_text
+    from zinker.jobs import export, export_text, export_version
+    from zinker.reports.listing import exported_text
 
     setup = setup_of(ctx)
     locks = locks_for(sealed_for or []) if with_secrets or sealed_for else ()
@@ -47,11 +55,13 @@ def command(
     codes, results = {0}, []
     for name in subjects:
         try:
-            if "@" in name:
-                done = export_version(setup, name, to, replace)
+            if name.lower().endswith(".reg"):
+                done = export_text(setup, Path(name), label, note, to, replace, locks, ansi)
+            elif "@" in name or name.endswith(".zinker"):
+                done = export_version(setup, name, to, replace, ansi)
             else:
                 with progress_shown() as progress:
-                    done = export(setup, name, place, *chosen, progress, locks)
+                    done = export(setup, name, place, *chosen, progress, locks, ansi)
         except ZinkerError as error:
             if len(subjects) == 1:
                 raise
@@ -63,8 +73,9 @@ def command(
             reference = done.version.reference if done.version else ""
             results.append({"reference": reference, "path": str(done.path or ""), "profile": done.manifest})
             continue
-        described = None if "@" in name else setup.catalogue.find(name.partition("/")[0])
-        emit(lambda width, done=done, described=described: export_text(done, described, width))  # type: ignore[misc]
+        id = done.manifest.subject
+        described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
+        emit(lambda width, done=done, described=described: exported_text(done, described, width))  # type: ignore[misc]
     if json:
         emit_json(results)
     if max(codes):

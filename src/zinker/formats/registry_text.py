@@ -29,7 +29,7 @@ from typing import IO, Final, NamedTuple
 from zinker.formats.registry_values import from_bytes, to_bytes
 from zinker.model.address import tokens
 from zinker.model.errors import DocumentError, NotWritable
-from zinker.model.rows import END, SortedRows, address_of, row, tail
+from zinker.model.rows import END, Block, SortedRows, address_of, row, tail
 from zinker.model.setting import WITHHELD, Setting
 
 UNICODE: Final = "Windows Registry Editor Version 5.00"
@@ -45,7 +45,7 @@ KEY_ITSELF: Final = "//"
 _CHUNK = 2 * 1024 * 1024
 _LARGEST_VALUE = 64 * 1024 * 1024  # characters
 _MOST_TROUBLES = 100
-_TEXT = re.compile(r'"([^"]*)"="([^"]*)"(.*)', re.DOTALL)
+_TEXT = re.compile(r'="([^"\\]*)"(.*)', re.DOTALL)
 _NEXT_VALUE = re.compile(r'"[^"]*"=')
 _ODD = re.compile(r'["\\\0-\x1f]')
 # Names that are written the same in a file, an address and a line of a profile.
@@ -55,6 +55,8 @@ _DWORD = re.compile(r"=dword:([0-9a-fA-F]{1,8})(.*)")
 _COMMENT = re.compile(r"[ \t]*(?:;.*)?\r?")
 # A piece of two million characters cannot hold all of these without being odd.
 _RARE = [chr(code) for code in (*range(0xA1, 0xC0), *range(0x2010, 0x3000)) if not chr(code).isalnum()]
+_EMPTY = tail("key", None)
+_LONE_BACKSLASH = "it has a backslash that is not doubled"
 _CONTROLS = re.compile("[\0-\x1f]")
 _DWORD_LINE = re.compile(r"=dword:([0-9a-fA-F]{8})\r?").fullmatch
 _HEX_LINE = re.compile(r"=hex:((?:[0-9a-fA-F]{2},)*[0-9a-fA-F]{2})\r?").fullmatch
@@ -63,14 +65,6 @@ _ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) 
 _ANSI_CODES = dict.fromkeys(_ANSI_CHARACTERS, "\uffff") | {
     ord(character): chr(code) for code, character in _ANSI_CHARACTERS.items()
 }
-
-
-class Block(NamedTuple):
-    """Some rows of a document, in no order; `names` is a text in which all their names occur."""
-
-    document: str
-    rows: list[str]
-    names: str = ""
 
 
 class Mistake(NamedTuple):
@@ -102,8 +96,8 @@ class RegistryText:
         # Keys that nothing locates.
         self.elsewhere: list[str] = []
 
-    def blocks(self) -> Iterator[Block]:
-        """Yield the settings; afterwards, `mistakes` and `elsewhere` are known."""
+    def blocks(self) -> Iterator[tuple[str, Block]]:
+        """Yield the settings, by document; afterwards, `mistakes` and `elsewhere` are known."""
         reader = _Reader(self)
         for piece in self._pieces():
             yield from reader.read(piece)
@@ -231,7 +225,7 @@ class _Reader:
                 self._above.add(name)
         self._removed = tuple(removed)
 
-    def read(self, piece: str) -> Iterator[Block]:
+    def read(self, piece: str) -> Iterator[tuple[str, Block]]:
         """Yield the settings of a piece, but for those that wait."""
         piece, self._pending = self._pending + piece, ""
         self._stand_ins = backslash, quote = _unused(piece)
@@ -244,6 +238,9 @@ class _Reader:
             count = len(parts)
             if count == 5 and not parts[0] and parts[2] == "=" and parts[4] in ("\r", ""):
                 name, value = parts[1], parts[3]
+                if "\\" in value:
+                    self._mistake(at, _LONE_BACKSLASH)
+                    continue
                 if value.isprintable():
                     value = value.replace(backslash, "\\\\").replace(quote, '\\"')
                     ending = f'"sz","{value}"]'
@@ -266,6 +263,9 @@ class _Reader:
                 if found is None:
                     continue
                 name, ending = found
+            if "\\" in name:
+                self._mistake(at, _LONE_BACKSLASH)
+                continue
             self._names.append(name)
             if not self._is_odd and (name.isalnum() or _SAFE_NAME(name)):
                 self._rows.append(f"{self._prefix}{name}\0\0{ending}")
@@ -275,7 +275,7 @@ class _Reader:
         self._line += last
         yield from self._flush()
 
-    def rest(self) -> Iterator[Block]:
+    def rest(self) -> Iterator[tuple[str, Block]]:
         """Yield what waited."""
         if self._pending:
             self._text.note(self._line, "its text has no end")
@@ -284,9 +284,9 @@ class _Reader:
         for key, rows in self._waiting.items():
             found = self._text.locate(key) if rows else None
             if found is not None:
-                yield Block(found[0], list(rows.values()), "\n".join(map(address_of, rows.values())))
+                yield found[0], Block(list(rows.values()), "\n".join(map(address_of, rows.values())))
 
-    def _turn(self, line: str, at: int) -> Iterator[Block]:
+    def _turn(self, line: str, at: int) -> Iterator[tuple[str, Block]]:
         """Go on to the section of a line."""
         self._close()
         found = _header(self._raw(line[1:]))
@@ -304,7 +304,7 @@ class _Reader:
         if document != self._document:
             yield from self._flush()
             self._document = document
-            yield Block(document, [])
+            yield document, Block([], "")
         self._prefix = f"/{_escaped_path(path)}/" if path else "/"
         self._is_odd = _ODD.search(self._prefix) is not None
         self._names.append(path.rpartition("\\")[2])
@@ -324,7 +324,7 @@ class _Reader:
         names, rows = self._names, self._rows
         if self._is_open:
             if not rows and self._key not in self._above and self._prefix != "/":
-                rows.append(row(self._prefix, tail("key", None)))
+                rows.append(row(self._prefix, _EMPTY))
             elif len({name.casefold() for name in names[1:]}) != len(names) - 1:
                 rows = list({address_of(one).casefold(): one for one in rows}.values())
             held = self._key in self._waiting or any(
@@ -332,18 +332,18 @@ class _Reader:
             )
             if held:
                 known = self._waiting.setdefault(self._key, {})
-                if rows:
-                    known.pop(self._prefix.casefold(), None)  # it is not empty after all
+                if known.get(self._prefix.casefold(), "").endswith(_EMPTY) and rows:
+                    del known[self._prefix.casefold()]  # it is not empty after all
                 known.update((address_of(one).casefold(), one) for one in rows)
             else:
                 self._done += rows
                 self._done_names += names
         self._rows, self._names = [], []
 
-    def _flush(self) -> Iterator[Block]:
+    def _flush(self) -> Iterator[tuple[str, Block]]:
         if self._done:
             names = "\n".join(self._done_names)
-            yield Block(self._document, self._done, names)
+            yield self._document, Block(self._done, names)
             self._done, self._done_names = [], []
 
     def _plain(self, text: str) -> str:
@@ -412,7 +412,10 @@ class _Reader:
         found = _HEX.fullmatch(rest)
         if found and _COMMENT.fullmatch(found[3]):
             number = int(found[1] or "3", 16)
-            data = bytes.fromhex(found[2].replace(",", " "))
+            try:
+                data = bytes.fromhex(found[2].replace(",", " "))
+            except ValueError:
+                raise ValueError("its bytes are not all two hexadecimal digits") from None
             if number == 3:
                 return f'"binary","{base64.b64encode(data).decode()}"]'
             if self._text.is_ansi and number in (1, 2, 7):
@@ -427,7 +430,7 @@ class _Reader:
         if found and _COMMENT.fullmatch(found[2]):
             return tail("sz", self._plain(found[1]))
         if rest[:2] == '="' and "\\" in rest:
-            raise ValueError("it has a backslash that is not doubled")
+            raise ValueError(_LONE_BACKSLASH)
         raise ValueError("what stands behind its name is no value")
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from zinker.jobs.comparing import compare
     from zinker.jobs.describing import check_subject, new_subject
-    from zinker.jobs.exporting import export, export_version
+    from zinker.jobs.exporting import export, export_text, export_version
     from zinker.jobs.importing import import_profile
     from zinker.jobs.looking import kept_versions, place_states, show, subject_states
     from zinker.jobs.setup import load_setup
@@ -22,6 +22,7 @@ __all__ = [
     "check_subject",
     "compare",
     "export",
+    "export_text",
     "export_version",
     "import_profile",
     "kept_versions",
@@ -37,6 +38,7 @@ _HOMES = {
     "check_subject": "describing",
     "compare": "comparing",
     "export": "exporting",
+    "export_text": "exporting",
     "export_version": "exporting",
     "import_profile": "importing",
     "kept_versions": "looking",

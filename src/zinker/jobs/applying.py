@@ -241,7 +241,7 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
                 continue
         # In a registry the case of names does not count.
         fold = str.casefold if part.store == "registry" else str
-        leaves = {fold(address): leaf for address, leaf in reading.leaves.items()}
+        leaves = reading.leaves_at([item.address for item in items], fold)
         for item in items:
             if item.address and leaves.get(fold(item.address)) != item.after:
                 why = "read back, it does not have the value that was written"

@@ -151,8 +151,11 @@ def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[P
         content = reading.content
         size, sha256 = (content.size, content.sha256) if content else (0, "")
         line = head(reading.document, reading.format, size, sha256, reading.about)
-        builder.add(line, reading.leaves, content)
-    for trouble in reading.troubles:
+        if reading.blocks is None:
+            builder.add(line, reading.leaves, content)
+        else:
+            builder.add_blocks(line, reading.blocks())
+    for trouble in (*reading.troubles, *reading.later):
         carried = reading.is_readable and not trouble.address
         problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))
 
@@ -168,7 +171,8 @@ def application_version(place: Place, subject: Subject) -> str:
         readings = [home.read(document) for document in home.documents()]
     except (NoHome, OSError, RegistryError):
         return ""
-    return next((text_of(r.leaves[at.address]) for r in readings if at.address in r.leaves), "")
+    found = (reading.leaves_at([at.address]) for reading in readings)
+    return next((text_of(leaves[at.address]) for leaves in found if leaves), "")
 
 
 class Live:
@@ -185,6 +189,11 @@ class Live:
     @property
     def secrets(self) -> dict[Where, Leaf]:
         """None: what is live keeps its secrets."""
+        return {}
+
+    @property
+    def removals(self) -> dict[tuple[str, str], tuple[str, ...]]:
+        """None: what is live removes nothing."""
         return {}
 
     def attachment(self, sha256: str) -> ByteStream:

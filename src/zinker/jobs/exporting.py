@@ -10,11 +10,13 @@ from pathlib import Path
 import msgspec
 
 from zinker.jobs.access import at_place
-from zinker.jobs.capturing import Progress, application_version, capture, no_progress, select
+from zinker.jobs.capturing import Live, Progress, application_version, capture, no_progress, select
 from zinker.jobs.references import parse_reference
+from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
 from zinker.jobs.setup import Setup
+from zinker.jobs.sources import kept
 from zinker.model.errors import Refused, WrongUsage, reason
-from zinker.model.profile import Manifest
+from zinker.model.profile import Manifest, Snapshot
 from zinker.places.place import Process
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
@@ -49,8 +51,11 @@ def export(
     replace: bool = False,
     progress: Progress = no_progress,
     locks: tuple[Lock, ...] = (),
+    ansi: bool = False,
 ) -> Exported:
     """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
+
+    A path that ends in `.reg` becomes a registration text file, of the older generation with `ansi`.
 
     Secrets are withheld, or sealed in so that each of `locks` opens them.
 
@@ -84,18 +89,83 @@ def export(
             return Exported(manifest, running, version)
         now = datetime.datetime.now()
         path = destination(to, name, application_version(live, described), place, now)
+        if is_registration(path):
+            with contextlib.closing(Live(setup, live, described, selection)) as snapshot:
+                return _as_text(snapshot, path, replace, ansi, running)
         with _written_to(path, replace) as builder:
             manifest = build(builder)
             builder.close()
         return Exported(manifest, running, path=path)
 
 
-def export_version(setup: Setup, reference: str, to: Path | None, replace: bool = False) -> Exported:
-    """Copy a kept version out of the shelf as a profile file; raises `WrongUsage`, `Refused`, `Damaged`."""
+def _as_text(
+    snapshot: Snapshot, path: Path, replace: bool, ansi: bool, running: tuple[Process, ...] = ()
+) -> Exported:
+    """Write the registry parts of settings as a registration text file."""
+    _check_free(path, replace)
+    try:
+        left = write_registration(snapshot, path, ansi)
+    except OSError as error:
+        raise _unwritable(path, error) from None
+    manifest = snapshot.manifest
+    problems = (*manifest.problems, *left)
+    return Exported(msgspec.structs.replace(manifest, problems=problems), running, path=path)
+
+
+def export_text(
+    setup: Setup,
+    source: Path,
+    label: str = "",
+    note: str = "",
+    to: Path | None = None,
+    replace: bool = False,
+    locks: tuple[Lock, ...] = (),
+    ansi: bool = False,
+) -> Exported:
+    """Make a profile of a registration text file: on the shelf, or at `to`.
+
+    Raises `WrongUsage` where there is no such file, `Damaged` for one that is none, and `Refused` where the
+    profile cannot be written.
+    """
+
+    def build(builder: ProfileBuilder) -> Manifest:
+        manifest = read_registration(setup, source, builder, locks)
+        if label:
+            setup.shelf.check_label(manifest.subject, label)
+        manifest = msgspec.structs.replace(manifest, label=label, note=note)
+        builder.finish(manifest)
+        return manifest
+
+    if to is None:
+        with contextlib.closing(TextProfile(setup, source)) as text:
+            subject = text.manifest.subject
+        version = setup.shelf.keep(subject, build)
+        assert version.manifest is not None  # noqa: S101 - it was written just now
+        return Exported(version.manifest, version=version)
+    if is_registration(to):
+        with contextlib.closing(TextProfile(setup, source)) as text:
+            return _as_text(text, to, replace, ansi)
+    path = destination(to, source.stem, "", "text", datetime.datetime.now())
+    with _written_to(path, replace) as builder:
+        manifest = build(builder)
+        builder.close()
+    return Exported(manifest, path=path)
+
+
+def export_version(
+    setup: Setup, reference: str, to: Path | None, replace: bool = False, ansi: bool = False
+) -> Exported:
+    """Copy a kept version out of the shelf as a profile file, or write it as a registration text file.
+
+    Raises `WrongUsage`, `Refused`, `Damaged`.
+    """
     if to is None:
         why = f"{reference} is kept already; --to says where a copy of it is to go"
         raise WrongUsage("Not exported", why, "Add --to.")
     wanted = parse_reference(reference)
+    if is_registration(to):
+        with kept(setup, wanted) as source:
+            return _as_text(source.snapshot, to, replace, ansi)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
     profile = setup.shelf.open(version)
     with contextlib.closing(profile):
@@ -119,7 +189,7 @@ def destination(to: Path, subject: str, version: str, place: str, when: datetime
     The name tells subject, application version, place and time; a number follows where it is taken. A path
     that does not end in `.zinker` is a profile folder.
     """
-    if not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
+    if is_registration(to) or not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
         return to
     pieces = [subject, version, place, f"{when:%Y%m%d-%H%M%S}"]
     name = re.sub(r"[^\w.-]", "_", "-".join(filter(None, pieces)))

@@ -11,6 +11,7 @@ from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
 from zinker.jobs.checking import objections
 from zinker.jobs.planning import plan_part
 from zinker.jobs.references import Reference, parse_reference
+from zinker.jobs.registration import TextProfile
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
 from zinker.jobs.withholding import Withholder
@@ -155,6 +156,10 @@ def _completed(
     """Add to a plan the parts left out for being bound to a device, and what speaks against it."""
     why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
     left = [LeftAlone(part.id, "", "", why.format(part.id), wanted=False) for part in bound]
+    if isinstance(source.snapshot, TextProfile):
+        # What somebody handed over as such a file is meant to be written, all of it.
+        problems = source.manifest.problems
+        left += [LeftAlone(p.part, p.document, p.address, p.why) for p in problems]
     against = objections(place, subject, source.manifest, plan.documents, overruled)
     return msgspec.structs.replace(plan, left=(*plan.left, *left), objections=tuple(against))
 

@@ -6,6 +6,7 @@ from itertools import groupby
 
 import msgspec
 
+from zinker.formats.registry_text import GONE, KEY_GONE
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
@@ -101,8 +102,8 @@ class _PartPlanner:
         )
         if self._part.store == "registry":
             found = paired_by_case(found)
-        # What only the place has stays.
-        wanted = (difference for difference in found if difference.after is not None)
+        # What only the place has stays, but for what the source tells to remove.
+        wanted = (d for d in found if d.after is not None or self._is_removed(d))
         for document, group in groupby(wanted, key=lambda difference: difference.document):
             if self._selection.has(self._part, document):
                 differing = list(group)
@@ -110,6 +111,12 @@ class _PartPlanner:
                 self._plan_document(document, differing)
         self._plan.alike = self._total - self._differing
         return self._plan
+
+    def _is_removed(self, found: Difference) -> bool:
+        """Whether the source tells to remove a setting with the key that it is in."""
+        keys = self._source.removals.get((self._part.id, found.document), ())
+        address = found.address.casefold()
+        return any(address.startswith(key.casefold()) for key in keys)
 
     def _translated(self) -> Iterator[bytes]:
         """Yield the source's lines as this place would write them; checks that they are in order."""
@@ -253,7 +260,9 @@ class _PartPlanner:
     def _item(self, found: Difference) -> PlanItem | None:
         """Make the item for a difference, or say why there is none."""
         address = found.address
-        if self._is_own(address):
+        if found.after is not None and found.after.type in (GONE, KEY_GONE):
+            found = msgspec.structs.replace(found, after=None)
+        if self._is_own(address) or found.before == found.after:
             return None
         if found.after is not None and found.after.type == "key" and self._has_key(found.document, address):
             return None  # an empty key is asked for; something is in the one there, and stays

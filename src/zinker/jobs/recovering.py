@@ -234,7 +234,8 @@ class _Reverse:
 
     def _by_setting(self, live: Reading | None) -> DocumentPlan | None:
         fold = str.casefold if self._part.store == "registry" else str
-        leaves = {fold(address): leaf for address, leaf in live.leaves.items()} if live else {}
+        known = [*(item.address for item in self._done.items), *self._old]
+        leaves = live.leaves_at(known, fold) if live else {}
         items = []
         for item in self._done.items:
             now = leaves.get(fold(item.address))

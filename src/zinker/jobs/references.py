@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from zinker.formats.registry_text import SUFFIX as TEXT_SUFFIX
 from zinker.model.errors import WrongUsage
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
@@ -37,7 +38,7 @@ def parse_reference(text: str) -> Reference:
     """Take a reference apart; raises `WrongUsage` for what is none."""
     path = Path(text)
     looks_like_path = "/" in text or "\\" in text
-    if text.endswith(SUFFIX) or (looks_like_path and is_profile(path)):
+    if text.endswith(SUFFIX) or text.lower().endswith(TEXT_SUFFIX) or (looks_like_path and is_profile(path)):
         return Reference(text, path=path)
     found = _REFERENCE.fullmatch(text)
     if not found:

@@ -3,9 +3,11 @@
 import math
 import re
 from collections import Counter
+from collections.abc import Iterator
 
 from zinker.formats.leaves import Leaves
 from zinker.model.address import matches, pointer, tokens
+from zinker.model.rows import Block, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
@@ -93,6 +95,19 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
         if any(word in names for word in _TELLING_WORDS) or _may_tell("\n".join(texts)):
             found |= {a: leaves[a] for a in batch if holds_secret(part, a, leaves[a])}
     return found
+
+
+def secret_rows(part: Part, block: Block) -> Iterator[int]:
+    """Yield which of the rows hold a secret; most blocks are looked at as a whole, and have none."""
+    names = block.names.lower()
+    may_be: object = part.secret or any(word in names for word in _TELLING_WORDS)
+    if not may_be and not _may_tell("\n".join(block.rows)):
+        return
+    for number, row in enumerate(block.rows):
+        lower = row.lower()
+        may_be = part.secret or any(word in lower for word in _TELLING_WORDS) or _may_tell(row)
+        if may_be and holds_secret(part, address_of(row), leaf_of(row)):
+            yield number
 
 
 def _may_tell(value: str) -> bool:

@@ -8,6 +8,7 @@ import msgspec
 from zinker.jobs.access import tell_cut_off
 from zinker.jobs.capturing import Live, select
 from zinker.jobs.references import Reference
+from zinker.jobs.registration import TextProfile, is_registration
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage
 from zinker.model.profile import Manifest, Snapshot
@@ -32,8 +33,11 @@ class Source(msgspec.Struct, frozen=True):
 def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
     """Open a kept version or a profile outside the shelf; a subject alone means its newest version."""
     if reference.path is not None:
-        profile: Profile = open_profile(reference.path)
-        name = f"{reference.path.name}, from {_origin(profile.manifest)}"
+        is_text = is_registration(reference.path)
+        profile: Profile | TextProfile = (
+            TextProfile(setup, reference.path) if is_text else open_profile(reference.path)
+        )
+        name = reference.path.name if is_text else f"{reference.path.name}, from {_origin(profile.manifest)}"
     else:
         if reference.subject not in setup.shelf.subjects():
             setup.catalogue.find(reference.subject)  # raises for a name nobody knows

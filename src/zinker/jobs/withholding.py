@@ -6,15 +6,17 @@ import io
 import os
 import re
 import secrets
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import msgspec
 
 from zinker import formats
 from zinker.formats.leaves import Edit, Leaves
-from zinker.jobs.secrecy import secrets_in
+from zinker.jobs.secrecy import secret_rows, secrets_in
 from zinker.model.errors import NotWritable, Refused, reason
 from zinker.model.plain_json import encode
+from zinker.model.rows import Block, address_of, leaf_of, row_of
 from zinker.model.setting import WHOLE, WITHHELD, Leaf
 from zinker.profiles.sealing import Lock, Where
 from zinker.stores.atomic import make_folders
@@ -47,6 +49,11 @@ class Withholder:
 
         The secrets are remembered in `secrets`.
         """
+        blocks = reading.blocks
+        if blocks is not None:
+            return msgspec.structs.replace(
+                reading, blocks=lambda: self.guarded(part, reading.document, blocks())
+            )
         if reading.format == WHOLE:
             why = self._why_not_whole(part, reading)
             return Reading(reading.document, "", troubles=(Trouble("", why),)) if why else reading
@@ -57,6 +64,15 @@ class Withholder:
         leaves = {**reading.leaves, **{address: self.mark(leaf) for address, leaf in secret.items()}}
         content = reading.content and self._cut(reading, reading.content, secret)
         return msgspec.structs.replace(reading, leaves=leaves, content=content)
+
+    def guarded(self, part: Part, document: str, blocks: Iterable[Block]) -> Iterator[Block]:
+        """Yield the settings of a document of millions without its secrets."""
+        for block in blocks:
+            for at in secret_rows(part, block):
+                address, leaf = address_of(block.rows[at]), leaf_of(block.rows[at])
+                self.secrets[part.id, document, address] = leaf
+                block.rows[at] = row_of(address, self.mark(leaf))
+            yield block
 
     def _why_not_whole(self, part: Part, reading: Reading) -> str:
         """Say why a file cannot be carried whole, or ""."""

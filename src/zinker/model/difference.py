@@ -57,21 +57,22 @@ def differences(
 
 def paired_by_case(found: Iterable[Difference]) -> list[Difference]:
     """Join what is gone and what is new under the same name in other case, for stores where case is nothing."""
-    result: list[Difference] = []
-    gone: dict[tuple[str, str], Difference] = {}
+    result: list[Difference | None] = []
+    gone: dict[tuple[str, str], int] = {}  # where in the result
     for difference in found:
         name = (difference.document.casefold(), difference.address.casefold())
-        other = gone.pop(name, None)
+        at = gone.pop(name, -1)
+        other = result[at] if at >= 0 else None
         if other is None or (other.before is None) == (difference.before is None):
-            gone[name] = difference
+            gone[name] = len(result)
             result.append(difference)
         else:
-            result.remove(other)
+            result[at] = None
             before, after = other.before or difference.before, other.after or difference.after
             if before != after:
                 spelled = other if other.before else difference
                 result.append(Difference(other.part, spelled.document, spelled.address, before, after))
-    return result
+    return [difference for difference in result if difference is not None]
 
 
 def _same(old: Setting | None, new: Setting | None) -> bool:

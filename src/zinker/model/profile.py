@@ -95,6 +95,11 @@ class Snapshot(Protocol):
         """The values of withheld settings by part, document and address, where they could be opened."""
         ...
 
+    @property
+    def removals(self) -> Mapping[tuple[str, str], tuple[str, ...]]:
+        """What the snapshot tells to remove, by part and document: addresses that end with a slash."""
+        ...
+
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, without line ends."""
         ...

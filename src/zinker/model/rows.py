@@ -18,7 +18,7 @@ import re
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator
 from tempfile import TemporaryFile
-from typing import IO, Any, Final
+from typing import IO, Any, Final, NamedTuple
 
 import msgspec
 
@@ -35,6 +35,13 @@ _HELD = 160_000_000
 _PIECE = 1_000_000
 
 
+class Block(NamedTuple):
+    """Some rows of a document, in no order; `names` is a text in which all the names in them occur."""
+
+    rows: list[str]
+    names: str
+
+
 def row(address: str, tail: str) -> str:
     """Return the row of an address and a tail, `"type",value]`."""
     if _ESCAPED.search(address):
@@ -46,6 +53,31 @@ def row(address: str, tail: str) -> str:
 def tail(type: str, value: Any) -> str:
     """Return what a row ends with: type and value as a line of a profile has them."""
     return f"{quoted(type)},{quoted(value)}]"
+
+
+def text_tail(text: str, type: str = "sz") -> str:
+    """Return the tail of a text, fast for plain ones."""
+    if not text.isprintable():
+        return tail(type, text)
+    if "\\" in text or '"' in text:
+        text = text.replace("\\", "\\\\").replace('"', '\\"')
+    return f'"{type}","{text}"]'
+
+
+def named_row(prefix: str, name: str, tail: str) -> str:
+    """Return the row of a name below an address that ends with a slash."""
+    if name.isalnum() and not _ESCAPED.search(prefix):
+        return f"{prefix}{name}\0\0{tail}"
+    if "~" in name or "/" in name:
+        name = name.replace("~", "~0").replace("/", "~1")
+    return row(prefix + name, tail)
+
+
+def block_of(prefix: str, values: Iterable[tuple[str, str, Any]]) -> Block:
+    """Return the rows of values, each with name, type and value, below an address that ends with a slash."""
+    named = [(name, named_row(prefix, name, tail(type, value))) for name, type, value in values]
+    last = prefix[prefix[:-1].rfind("/") + 1 : -1]
+    return Block([row for _, row in named], "\n".join([last, *(name for name, _ in named)]))
 
 
 def row_of(address: str, leaf: Leaf) -> str:
@@ -155,15 +187,3 @@ def _pieces(file: IO[str]) -> Iterator[list[str]]:
         *rows, rest = (rest + text).split("\0\0\0")
         if rows:
             yield rows
-
-
-def text_blocks(rows: Iterable[str], size: int = 8192) -> Iterator[list[str]]:
-    """Yield rows in blocks."""
-    block: list[str] = []
-    for one in rows:
-        block.append(one)
-        if len(block) == size:
-            yield block
-            block = []
-    if block:
-        yield block

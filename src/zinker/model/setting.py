@@ -39,10 +39,19 @@ _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
     "float": (float, int, str),
     "bool": (bool,),
     "null": (NoneType,),
+    "gone": (NoneType,),
+    "key-gone": (NoneType,),
     "key": (NoneType,),
     "list": (list,),
     "object": (dict,),
     WITHHELD: (dict,),
+}
+# How types without a value are read aloud.
+_WORDS: Final = {
+    "null": "no value",
+    "key": "empty key",
+    "gone": "to be removed",
+    "key-gone": "key to be removed",
 }
 _INTEGERS: Final = frozenset({"int", "dword", "qword", "uid"})
 _BYTES: Final = frozenset({"bytes", "binary", "none"})
@@ -204,8 +213,8 @@ def text_of(leaf: Leaf | Setting | None) -> str:
             return "an empty folder"
         mode = f", mode {value['mode']}" if value.get("mode", "644") not in USUAL_MODES else ""
         return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"
-    if kind in ("null", "key"):
-        return {"null": "no value", "key": "empty key"}[kind]
+    if kind in _WORDS:
+        return _WORDS[kind]
     if kind == "object":
         return "an object"
     if kind in ("bytes", "binary", "none") or kind.startswith("registry:"):

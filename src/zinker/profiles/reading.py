@@ -57,6 +57,7 @@ class Profile:
         self._container = container
         self.manifest = self._read_manifest()
         self.secrets: dict[Where, Leaf] = {}
+        self.removals: dict[tuple[str, str], tuple[str, ...]] = {}  # profiles remove nothing
 
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the lines of a part; size, number and digest have been checked when the last one is out."""

@@ -8,7 +8,7 @@ import shutil
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import IO, Protocol
 
@@ -16,6 +16,7 @@ import msgspec
 
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.profile import Manifest, PartRecord
+from zinker.model.rows import Block, SortedRows, encode_rows
 from zinker.model.setting import Leaf, Setting, encode_lines
 from zinker.profiles.layout import (
     LARGEST_PACKED,
@@ -205,6 +206,24 @@ class ProfileBuilder:
             self._write(spool, encode_lines(settings))
         self.parts[-1] = msgspec.structs.replace(
             record, documents=record.documents + 1, settings=record.settings + len(leaves)
+        )
+
+    def add_blocks(self, head: Setting, blocks: Iterable[Block]) -> None:
+        """Add one document whose settings come in blocks, in any order."""
+        rows = SortedRows()
+        for block in blocks:
+            rows.add(block.rows)
+        self.add_sorted(head, rows)
+
+    def add_sorted(self, head: Setting, sorted_rows: SortedRows) -> None:
+        """Add one document whose settings are sorted already."""
+        record = self.parts[-1]
+        spool = self._spools[record.id]
+        self._write(spool, encode_lines([head]))
+        for rows in sorted_rows.blocks():
+            self._write(spool, encode_rows(head.document, rows))
+        self.parts[-1] = msgspec.structs.replace(
+            record, documents=record.documents + 1, settings=record.settings + sorted_rows.count
         )
 
     def seal(self, secrets: Secrets, locks: tuple[Lock, ...]) -> None:

@@ -70,7 +70,7 @@ def version_json(version: Version) -> dict[str, Any]:
     }
 
 
-def export_text(exported: Exported, subject: Subject | None, width: int) -> Iterator[Text]:
+def exported_text(exported: Exported, subject: Subject | None, width: int) -> Iterator[Text]:
     """Yield what an export took, and what it could not take."""
     about = exported.manifest
     where = exported.version.reference if exported.version else str(exported.path)

@@ -1,12 +1,13 @@
 """What a store hands out: one document as it stands at a place now."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from typing import IO
 
 import msgspec
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Leaves
+from zinker.model.rows import Block, address_of, leaf_of
 from zinker.model.setting import stamp
 
 BEGINNING = 64 * 1024
@@ -48,6 +49,10 @@ class Reading(msgspec.Struct, frozen=True):
     troubles: tuple[Trouble, ...] = ()
     about: dict[str, str | bool] = {}
     dialect: Dialect = PLAIN
+    # The settings of a document that may have millions of them, instead of `leaves`; what could not be read
+    # is in `later` when they are all out.
+    blocks: Callable[[], Iterator[Block]] | None = None
+    later: list[Trouble] = []
 
     @property
     def stamp(self) -> str:
@@ -59,3 +64,13 @@ class Reading(msgspec.Struct, frozen=True):
     def is_readable(self) -> bool:
         """Whether anything could be read at all."""
         return bool(self.format)
+
+    def leaves_at(self, addresses: Iterable[str], fold: Callable[[str], str] = str) -> Leaves:
+        """Return the settings at some addresses, by their names as `fold` makes them alike."""
+        wanted = {fold(address) for address in addresses}
+        if self.blocks is None:
+            named = ((fold(address), leaf) for address, leaf in self.leaves.items())
+            return {name: leaf for name, leaf in named if name in wanted}
+        rows = (row for block in self.blocks() for row in block.rows)
+        found = ((fold(address_of(row)), row) for row in rows)
+        return {name: leaf_of(row) for name, row in found if name in wanted}

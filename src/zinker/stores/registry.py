@@ -5,14 +5,14 @@ the value's name, which is empty for a key's default value. A key that holds not
 the type `key` at the address of its default value, so that it is not lost.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeAlias
 
-from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.leaves import Edit
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable, Refused
-from zinker.model.setting import Leaf
+from zinker.model.rows import Block, block_of, row, tail
 from zinker.stores.reading import Reading, Trouble
 
 FORMAT = "registry"
@@ -23,6 +23,10 @@ ROOTS = (
     "HKEY_LOCAL_MACHINE",
     "HKEY_USERS",
 )
+
+
+# Name, type and value, in the form that they have in a profile.
+Value: TypeAlias = tuple[str, str, Any]
 
 
 class RegistryError(Refused):
@@ -46,8 +50,12 @@ class Registry(Protocol):
         """Return the names of the keys right below a key."""
         ...
 
-    def values(self, key: str) -> list[tuple[str, str, Any]]:
+    def values(self, key: str) -> list[Value]:
         """Return name, type and value of a key's values, in the form they have in a profile."""
+        ...
+
+    def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
+        """Yield all settings of a branch; keys that refuse are added to the troubles."""
         ...
 
     def create(self, key: str) -> None:
@@ -109,22 +117,12 @@ class RegistryHome:
 
     def read(self, document: str) -> Reading:
         """Read the whole branch; keys that refuse are named, the rest is read."""
-        leaves: Leaves = {}
-        troubles: list[Trouble] = []
-        for path in self._keys(document, troubles):
-            try:
-                values = self.registry.values(_key(document, path))
-                is_empty = not values and not self.registry.subkeys(_key(document, path))
-            except (RegistryError, KeyError) as error:
-                # A key may vanish while the branch is read.
-                troubles.append(Trouble(pointer(*path), _why(error)))
-                continue
-            if is_empty and path:
-                leaves[pointer(*path, "")] = Leaf("key", None)
-            for name, type, value in values:
-                leaves[pointer(*path, name)] = Leaf(type, value)
-        format = "" if any(not trouble.address for trouble in troubles) else FORMAT
-        return Reading(document, format, leaves, None, tuple(troubles))
+        try:
+            self.registry.values(document)
+        except (RegistryError, KeyError) as error:
+            return Reading(document, "", troubles=(Trouble("", why_not(error)),))
+        later: list[Trouble] = []
+        return Reading(document, FORMAT, blocks=lambda: self.registry.blocks(document, later), later=later)
 
     def has_key(self, document: str, address: str) -> bool:
         """Tell whether the key of the value at an address is there; raises `RegistryError`."""
@@ -140,7 +138,7 @@ class RegistryHome:
             try:
                 self._make(document, edit)
             except (RegistryError, KeyError) as error:
-                yield NotWritable(edit.address, _why(error))
+                yield NotWritable(edit.address, why_not(error))
         self.registry.flush()
 
     def _make(self, branch: str, edit: Edit) -> None:
@@ -173,22 +171,36 @@ class RegistryHome:
             self.registry.delete_key(key)
             path = path[:-1]
 
-    def _keys(self, branch: str, troubles: list[Trouble]) -> Iterator[tuple[str, ...]]:
-        """Yield the keys of a branch, parents first, without recursion: branches are deep."""
-        waiting: list[tuple[str, ...]] = [()]
-        while waiting:
-            path = waiting.pop()
-            yield path
-            try:
-                names = self.registry.subkeys(_key(branch, path))
-            except (RegistryError, KeyError):
-                continue  # reading its values says so
-            waiting.extend((*path, name) for name in sorted(names, reverse=True))
+
+def blocks_by_key(
+    branch: str, look: Callable[[str], tuple[list[str], list[Value]]], troubles: list[Trouble]
+) -> Iterator[Block]:
+    """Yield the settings of a branch, asking for subkeys and values key by key, parents first.
+
+    Without recursion: branches are deep.
+    """
+    waiting: list[tuple[str, ...]] = [()]
+    while waiting:
+        path = waiting.pop()
+        try:
+            names, values = look(_key(branch, path))
+        except (RegistryError, KeyError) as error:
+            # A key may vanish while the branch is read.
+            troubles.append(Trouble(pointer(*path), why_not(error)))
+            continue
+        prefix = pointer(*path, "")
+        block = block_of(prefix, values)
+        if not names and not values and path:
+            # A key that holds nothing at all is a setting, too.
+            block = Block([row(prefix, tail("key", None))], block.names)
+        yield block
+        waiting.extend((*path, name) for name in sorted(names, reverse=True))
 
 
 def _key(branch: str, path: Iterable[str]) -> str:
     return "\\".join((branch, *path))
 
 
-def _why(error: Exception) -> str:
+def why_not(error: Exception) -> str:
+    """Say why a key could not be read or written."""
     return error.why if isinstance(error, RegistryError) else "it is not there any more"

@@ -11,6 +11,7 @@ effect at once, on its own. The file (also edited by hand, to play) is:
 `denied` is `read` (nothing is allowed) or `write`.
 """
 
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -18,8 +19,10 @@ import msgspec
 
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode, encode
+from zinker.model.rows import Block
 from zinker.stores.atomic import write_file
-from zinker.stores.registry import ROOTS, RegistryError
+from zinker.stores.reading import Trouble
+from zinker.stores.registry import ROOTS, RegistryError, blocks_by_key
 
 _Values = dict[str, tuple[str, Any]]
 
@@ -58,6 +61,10 @@ class SimulatedRegistry:
         state = self._readable(key)
         own = _find(state.keys, key)
         return [(name, *typed) for name, typed in (state.keys[own] if own else {}).items()]
+
+    def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
+        """Yield all settings of a branch."""
+        return blocks_by_key(branch, lambda key: (self.subkeys(key), self.values(key)), troubles)
 
     def create(self, key: str) -> None:
         """Make a key with those above it."""

@@ -1,0 +1,226 @@
+"""Registration text files as profiles: what somebody hands over as one is read, and a profile is written as one."""
+
+import datetime
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import IO
+
+import zinker
+from zinker.formats.registry_text import (
+    KEY_GONE,
+    KEY_ITSELF,
+    SUFFIX,
+    RegistryText,
+    by_root,
+    write_registry_text,
+)
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
+from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
+from zinker.model.profile import FORMAT, ByteStream, Manifest, Problem, Snapshot
+from zinker.model.rows import SortedRows, address_of
+from zinker.model.setting import Leaf, decode_line, head
+from zinker.profiles.sealing import Lock, Where
+from zinker.profiles.writing import ProfileBuilder
+from zinker.stores.atomic import commit_part, write_part
+from zinker.stores.registry import FORMAT as REGISTRY
+from zinker.subjects.subject import Part, Subject, paths_of
+
+# The subject of a file whose keys no subject file describes: it can be looked at and compared.
+NOBODYS = "registry"
+_WHAT = "Not read"
+
+
+class TextProfile:
+    """A registration text file that has been read; a `Snapshot`. Close it, or use it as a context."""
+
+    def __init__(self, setup: Setup, path: Path) -> None:
+        self._builder = ProfileBuilder()
+        self._reader = _Reader(setup, path)
+        try:
+            self.manifest = self._reader.read(self._builder)
+        except BaseException:
+            self._builder.close()
+            raise
+
+    @property
+    def secrets(self) -> Mapping[Where, Leaf]:
+        """The secrets that stand in the file in clear."""
+        return self._reader.withholder.secrets
+
+    @property
+    def removals(self) -> Mapping[tuple[str, str], tuple[str, ...]]:
+        """The keys that the file tells to remove, with all below them."""
+        return self._reader.removals
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted."""
+        return self._builder.lines(part) if self.manifest.part(part) else iter(())
+
+    def attachment(self, sha256: str) -> ByteStream:
+        """Registration text files have no attachments."""
+        raise KeyError(sha256)
+
+    def close(self) -> None:
+        """Let go of what was read."""
+        self._builder.close()
+
+
+def is_registration(path: Path) -> bool:
+    """Tell from its name whether a file is a registration text file."""
+    return path.suffix.lower() == SUFFIX
+
+
+def read_registration(
+    setup: Setup, path: Path, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()
+) -> Manifest:
+    """Read a registration text file into a builder; secrets are withheld, or sealed for `locks`.
+
+    Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+    """
+    return _Reader(setup, path).read(builder, locks)
+
+
+class _Reader:
+    def __init__(self, setup: Setup, path: Path) -> None:
+        self._path = path
+        self._setup = setup
+        self.withholder = Withholder(setup.home)
+        self.removals: dict[tuple[str, str], tuple[str, ...]] = {}
+
+    def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
+        try:
+            captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
+            subject, homes = _subject_of(self._setup, RegistryText(self._open))
+            text = RegistryText(self._open, homes.locate)
+            documents = self._documents(text, subject, homes)
+        except FileNotFoundError:
+            raise WrongUsage(_WHAT, f"{self._path} does not exist", "Check the path.") from None
+        except OSError as error:
+            raise Refused(_WHAT, f"{self._path}: {reason(error)}", "Check the path.") from None
+        except DocumentError as error:
+            why = f"{self._path} is no registration text file, or is damaged: {error}"
+            raise Damaged(_WHAT, why, "Have it written again.") from None
+        for part in subject.part:
+            own = sorted((name, rows) for (id, name), rows in documents.items() if id == part.id)
+            if own:
+                with builder.part(part.id, part.name, part.store, part.device_bound):
+                    for name, rows in own:
+                        builder.add_sorted(head(name, REGISTRY, 0, ""), rows)
+        secrets = self.withholder.secrets
+        if locks and secrets:
+            builder.seal(secrets, locks)
+        return Manifest(
+            format=FORMAT,
+            subject=subject.id,
+            title=subject.title,
+            place=self._path.name,
+            machine="",
+            captured=captured.isoformat(timespec="seconds"),
+            system="Windows",
+            withheld=len(secrets),
+            sealed=tuple(dict.fromkeys(lock.kind for lock in locks)) if secrets else (),
+            parts=tuple(builder.parts),
+            problems=tuple(self._problems(text, subject)),
+            written_by=f"Zinker {zinker.__version__}",
+        )
+
+    def _open(self) -> IO[bytes]:
+        return self._path.open("rb")
+
+    def _documents(
+        self, text: RegistryText, subject: Subject, homes: "_Homes"
+    ) -> dict[tuple[str, str], SortedRows]:
+        """Read everything; returns the rows by part and document."""
+        found: dict[tuple[str, str], SortedRows] = {}
+        for document, block in text.blocks():
+            part = homes.parts[document]
+            rows = found.setdefault((part.id, document), SortedRows())
+            guarded = self.withholder.guarded(part, document, [block])
+            rows.add([row for block in guarded for row in block.rows])
+            gone = [address_of(row) for row in block.rows if f'"{KEY_GONE}",' in row]
+            keys = tuple(address[: -len(KEY_ITSELF) + 1] for address in gone if address.endswith(KEY_ITSELF))
+            if keys:
+                self.removals[part.id, document] = (*self.removals.get((part.id, document), ()), *keys)
+        return found
+
+    def _problems(self, text: RegistryText, subject: Subject) -> Iterator[Problem]:
+        part = subject.part[0].id
+        for mistake in text.mistakes:
+            where = f"line {mistake.line}: " if mistake.line else ""
+            yield Problem(part, self._path.name, "", f"{where}{mistake.why}")
+        for key in sorted(set(text.elsewhere)):
+            yield Problem(part, key, "", f"{subject.title} has no such branch, so it is left out")
+
+
+class _Homes:
+    """Which document of which part of a subject a key belongs to."""
+
+    def __init__(self, subject: Subject | None = None) -> None:
+        self.parts: dict[str, Part] = {}
+        self._branches: dict[str, str] = {}
+        for part in subject.part if subject else ():
+            if part.store == "registry":
+                for home in part.homes:
+                    self.parts[home.first] = part
+                    self._branches |= {path.casefold(): home.first for path in paths_of(home.path)}
+        self._known: dict[str, tuple[str, int] | None] = {}
+
+    def locate(self, key: str) -> tuple[str, str] | None:
+        """Return the document of a key, and its path in there."""
+        name = key.casefold()
+        while name and name not in self._branches:
+            name = name.rpartition("\\")[0]
+        return (self._branches[name], key[len(name) + 1 :]) if name else None
+
+
+class _NobodysHomes(_Homes):
+    """Every root is a document of its own."""
+
+    def __init__(self, part: Part) -> None:
+        super().__init__()
+        self._part = part
+
+    def locate(self, key: str) -> tuple[str, str] | None:
+        """Return the root of a key, and its path in there."""
+        document, path = by_root(key)
+        self.parts[document] = self._part
+        return document, path
+
+
+def _subject_of(setup: Setup, text: RegistryText) -> tuple[Subject, _Homes]:
+    """Return the subject that most of a file's keys belong to."""
+    subjects = [s for s in setup.catalogue.all() if any(part.store == "registry" for part in s.part)]
+    homes = [_Homes(subject) for subject in subjects]
+    counts: Counter[int] = Counter()
+    for _, key in text.headers() if subjects else ():
+        counts.update(number for number, home in enumerate(homes) if home.locate(key))
+    if counts:
+        best = counts.most_common(1)[0][0]
+        return subjects[best], homes[best]
+    part = Part("keys", "registry", "HKEY_USERS\\any", "Keys")
+    return Subject(1, NOBODYS, "Registry keys", (part,)), _NobodysHomes(part)
+
+
+def write_registration(snapshot: Snapshot, path: Path, ansi: bool = False) -> list[Problem]:
+    """Write the registry parts of a profile as a registration text file; returns what it does not hold.
+
+    Raises `Refused` where there is nothing that such a file can hold.
+    """
+    parts = [part for part in snapshot.manifest.parts if part.store == "registry"]
+    left = [
+        Problem(part.id, "", "", "a registration text file holds registry keys only")
+        for part in snapshot.manifest.parts
+        if part.store != "registry"
+    ]
+    if not parts:
+        why = "a registration text file holds registry keys, and the profile has none"
+        raise Refused("Not exported", why, "Write a profile file instead: FILE.zinker.")
+    lines = (line for part in parts for line in snapshot.lines(part.id))
+    try:
+        commit_part(write_part(path, write_registry_text(map(decode_line, lines), ansi)), path)
+    except NotWritable as error:
+        then = "Leave --ansi out, or leave that value out." if ansi else "Leave that part out."
+        raise Refused("Not exported", f"{error.address}: {error.why}", then) from None
+    return left
