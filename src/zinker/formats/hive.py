@@ -71,6 +71,11 @@ class Hive:
             raise DocumentError(f"its first key cannot be read: {error}") from None
         self.root = root
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether the file is complete as it is."""
+        return not self.remarks
+
     def find(self, path: Sequence[str]) -> int:
         """Return the key at a path, whose case does not matter; raises `KeyError`."""
         key = self.root

@@ -12,6 +12,7 @@ from zinker.places.folder import FolderPlace
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
+from zinker.stores.registry import ROOTS
 from zinker.subjects.catalogue import VARIABLES, Catalogue, unknown
 from zinker.subjects.subject import Id, Strict
 from zinker.subjects.toml_check import load
@@ -25,6 +26,7 @@ class FolderEntry(Strict, frozen=True):
     folders: dict[str, str] = {}
     workstation: str = ""
     system: str = ""
+    hives: dict[str, str] = {}
 
 
 class Configuration(Strict, frozen=True):
@@ -75,8 +77,14 @@ class Setup:
                     f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
                 )
                 raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
+        for key, path in entry.hives.items():
+            if not key.upper().startswith(ROOTS) or path.startswith("/") or ".." in path.split("/"):
+                why = f"place {name}: hives.{key!r} = {path!r} is not a registry key with the path of a file below"
+                raise WrongUsage("Configuration not read", why, f"Keys begin with {' or '.join(ROOTS)}.")
         workstation = self._path(entry.workstation) if entry.workstation else None
-        return FolderPlace(name, self._path(entry.path), entry.folders, workstation, entry.system)
+        return FolderPlace(
+            name, self._path(entry.path), entry.folders, workstation, entry.system, entry.hives
+        )
 
     def _path(self, text: str) -> Path:
         return Path(os.path.normpath(self.base / Path(text).expanduser()))

@@ -11,6 +11,7 @@ import msgspec
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
 from zinker.places.place import Process, system_kind
+from zinker.stores.hive_registry import HiveRegistry
 from zinker.stores.registry import Registry
 from zinker.stores.simulated_registry import SimulatedRegistry
 
@@ -57,12 +58,14 @@ class FolderPlace:
         folders: dict[str, str],
         workstation: Path | None = None,
         system: str = "",
+        hives: dict[str, str] | None = None,
     ) -> None:
         self.name = name
         self._path = path
         self._given = folders
         self._file = workstation
         self._said = system
+        self._hives = hives or {}
 
     @cached_property
     def _folders(self) -> dict[str, str]:
@@ -108,10 +111,11 @@ class FolderPlace:
         return {name: f"/{path}" for name, path in self._folders.items()}
 
     def registry(self) -> Registry | None:
-        """Return the simulated registry, if there is one."""
-        if self._file is None or self._workstation().registry is None:
-            return None
-        return SimulatedRegistry(self._file)
+        """Return the simulated registry, if there is one, or that of the hives on the disk."""
+        if self._file is not None and self._workstation().registry is not None:
+            return SimulatedRegistry(self._file)
+        hives = HiveRegistry(self._path, self.folder("home"), self._hives)
+        return hives if hives.is_there else None
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return what the simulation says is running; on a dead disk nothing is."""
