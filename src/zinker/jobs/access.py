@@ -2,6 +2,7 @@
 
 import contextlib
 from collections.abc import Iterator
+from pathlib import Path
 
 from filelock import FileLock, Timeout
 
@@ -25,7 +26,7 @@ def at_place(setup: Setup, name: str, look_only: bool = False, dead: int = 0) ->
     Raises `Refused` where the place does not answer or another run does not let go of it.
     """
     place = setup.place(name)
-    path = setup.home / "locks" / f"{name}.lock"
+    path = _lock(setup, name)
     lock = FileLock(path, timeout=PATIENCE)
     try:
         make_folders(path.parent)
@@ -63,10 +64,15 @@ def _tell(changes: list[Change], setup: Setup) -> None:
         setup.notify(f"{what} The next export, import or undo there puts that right first.")
 
 
+def _lock(setup: Setup, place: str) -> Path:
+    """Return the lock of a place, which its accounts share."""
+    return setup.home / "locks" / f"{place.partition('/')[0]}.lock"
+
+
 def _is_held(setup: Setup, place: str) -> bool:
     """Tell whether another run is busy at a place."""
     try:
-        with FileLock(setup.home / "locks" / f"{place}.lock", timeout=0):
+        with FileLock(_lock(setup, place), timeout=0):
             return False
     except (Timeout, OSError):
         return True

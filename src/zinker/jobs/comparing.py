@@ -83,7 +83,9 @@ def _other_side(
         raise WrongUsage("Not compared", why, f"Try `zinker compare {first.subject}@latest {first.text}`.")
     if subject is None:
         subject = setup.catalogue.find(before.manifest.subject)
-    there = place or (before.manifest.place if before.manifest.place in setup.places else "here")
+    there = place or (
+        before.manifest.place if before.manifest.place.partition("/")[0] in setup.places else "here"
+    )
     known = tuple(id for id in ids if subject.find_part(id))
     return live(setup, there, subject, known, first.instance)
 

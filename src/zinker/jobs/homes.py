@@ -51,7 +51,7 @@ def open_home(place: Place, part: Part) -> Home:
         roots = tuple(_root(place, home, paths) for home, paths in candidates if paths)
         return FileHome(roots, system)
     if part.store == "registry":
-        registry = place.registry()
+        registry = place.registry(part.view)
         if registry is None:
             raise NoHome(f"{place.name} has no registry that can be reached")
         branches = []

@@ -14,7 +14,7 @@ from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
 
 _REFERENCE = re.compile(
-    r"(?:(?P<place>[^:@/\\]+):)?(?P<subject>[^:@/\\]+)(?:/(?P<instance>[^:@/\\]+))?(?:@(?P<version>[^:@/\\]+))?"
+    r"(?:(?P<place>[^:@/\\]+(?:/[^:@/\\]+)?):)?(?P<subject>[^:@/\\]+)(?:/(?P<instance>[^:@/\\]+))?(?:@(?P<version>[^:@/\\]+))?"
 )
 
 

@@ -3,11 +3,13 @@
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Literal
+from typing import Annotated, Literal
 
+import msgspec
 from platformdirs import user_config_path, user_data_path
 
 from zinker.model.errors import Refused, WrongUsage
+from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -18,10 +20,9 @@ from zinker.subjects.subject import Id, Strict
 from zinker.subjects.toml_check import load
 
 
-class FolderEntry(Strict, frozen=True):
+class FolderEntry(Strict, frozen=True, tag_field="kind", tag="folder"):
     """A place of the kind `folder` in the configuration."""
 
-    kind: Literal["folder"]
     path: str
     folders: dict[str, str] = {}
     workstation: str = ""
@@ -29,12 +30,20 @@ class FolderEntry(Strict, frozen=True):
     hives: dict[str, str] = {}
 
 
+class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
+    """A place of the kind `remote-registry` in the configuration; the address is `host` or `host:port`."""
+
+    address: Annotated[str, msgspec.Meta(pattern=r"^[^:/\\s]+(:[0-9]{1,5})?$")]
+    user: str
+    protection: Literal["encrypted", "signed"] = "encrypted"
+
+
 class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
     subjects: tuple[str, ...] = ()
-    places: dict[Id, FolderEntry] = {}
+    places: dict[Id, FolderEntry | RemoteEntry] = {}
 
 
 class Setup:
@@ -50,7 +59,7 @@ class Setup:
         self.catalogue = Catalogue(self.subject_folders)
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
-            self.places[name] = self._folder_place(name, entry)
+            self.places[name] = self._place(name, entry)
 
     @property
     def shelf(self) -> Shelf:
@@ -60,15 +69,26 @@ class Setup:
         )
 
     def place(self, name: str) -> Place:
-        """Return a place that answers; raises `WrongUsage` for an unknown one, `Refused` for a silent one."""
-        if name not in self.places:
+        """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.
+
+        Raises `WrongUsage` for an unknown one, `Refused` for a silent one.
+        """
+        base, _, account = name.partition("/")
+        if base not in self.places:
             raise unknown("place", name, list(self.places), "`zinker places` lists them all.")
-        place = self.places[name]
+        place = self.places[base]
         absence = place.absence()
         if absence:
             then = "Connect it, or correct its entry in zinker.toml."
             raise Refused(f"No answer from {name}", absence, then)
-        return place
+        return AccountPlace(place, account) if account else place
+
+    def _place(self, name: str, entry: FolderEntry | RemoteEntry) -> Place:
+        if isinstance(entry, FolderEntry):
+            return self._folder_place(name, entry)
+        from zinker.places.remote import RemotePlace
+
+        return RemotePlace(name, entry.address, entry.user, entry.protection == "encrypted")
 
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
         for variable, folder in entry.folders.items():

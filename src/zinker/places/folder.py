@@ -4,7 +4,7 @@ import getpass
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
@@ -12,7 +12,7 @@ from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
 from zinker.places.place import Process, system_kind
 from zinker.stores.hive_registry import HiveRegistry
-from zinker.stores.registry import Registry
+from zinker.stores.registry import Registry, in_view
 from zinker.stores.simulated_registry import SimulatedRegistry
 
 # Where the other folders are if only the home is known: the XDG Base Directory defaults and the FHS, Windows'
@@ -110,12 +110,12 @@ class FolderPlace:
             return {name: "C:\\" + path.replace("/", "\\") for name, path in self._folders.items()}
         return {name: f"/{path}" for name, path in self._folders.items()}
 
-    def registry(self) -> Registry | None:
+    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return the simulated registry, if there is one, or that of the hives on the disk."""
         if self._file is not None and self._workstation().registry is not None:
-            return SimulatedRegistry(self._file)
+            return in_view(SimulatedRegistry(self._file), view)
         hives = HiveRegistry(self._path, self.folder("home"), self._hives)
-        return hives if hives.is_there else None
+        return in_view(hives, view) if hives.is_there else None
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return what the simulation says is running; on a dead disk nothing is."""

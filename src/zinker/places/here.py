@@ -4,6 +4,7 @@ import getpass
 import platform
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Literal
 
 from zinker.places.place import Process
 from zinker.stores.registry import Registry
@@ -45,7 +46,7 @@ class Here:
         """Return the same folders as text."""
         return {name: str(path) for name, path in _folders().items()}
 
-    def registry(self) -> Registry | None:
+    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return None: the registry of a real workstation is not reached yet."""
         return None
 

@@ -56,8 +56,11 @@ class Place(Protocol):
         """Return what the path variables stand for as programs at the place itself see it."""
         ...
 
-    def registry(self) -> Registry | None:
-        """Return the place's registry, if it has one that Zinker can reach."""
+    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
+        """Return the place's registry, if it has one that Zinker can reach.
+
+        `view` is that of programs of 32 or 64 bits; 0 is the system's own.
+        """
         ...
 
     def running(self, names: Sequence[str]) -> list[Process]:

@@ -5,9 +5,9 @@ the value's name, which is empty for a key's default value. A key that holds not
 the type `key` at the address of its default value, so that it is not lost.
 """
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeAlias
+from typing import Any, Literal, Protocol, TypeAlias
 
 from zinker.formats.leaves import Edit
 from zinker.model.address import pointer, tokens
@@ -170,6 +170,72 @@ class RegistryHome:
                 return
             self.registry.delete_key(key)
             path = path[:-1]
+
+
+class Redirected:
+    """A registry in which some keys stand for others; whoever asks sees only the names they asked by."""
+
+    def __init__(self, registry: Registry, keys: Mapping[str, str]) -> None:
+        self._registry = registry
+        self._keys = {key.casefold(): other for key, other in keys.items()}
+
+    def _real(self, key: str) -> str:
+        name = key.casefold()
+        for known, other in self._keys.items():
+            if name == known or name.startswith(known + "\\"):
+                return other + key[len(known) :]
+        return key
+
+    def exists(self, key: str) -> bool:
+        """Tell whether there is such a key."""
+        return self._registry.exists(self._real(key))
+
+    def subkeys(self, key: str) -> list[str]:
+        """Return the names of the keys right below a key."""
+        return self._registry.subkeys(self._real(key))
+
+    def values(self, key: str) -> list[Value]:
+        """Return name, type and value of a key's values."""
+        return self._registry.values(self._real(key))
+
+    def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
+        """Yield all settings of a branch."""
+        return self._registry.blocks(self._real(branch), troubles)
+
+    def create(self, key: str) -> None:
+        """Make a key with those above it."""
+        self._registry.create(self._real(key))
+
+    def set(self, key: str, name: str, type: str, value: Any) -> None:
+        """Set a value."""
+        self._registry.set(self._real(key), name, type, value)
+
+    def delete_value(self, key: str, name: str) -> None:
+        """Remove a value."""
+        self._registry.delete_value(self._real(key), name)
+
+    def delete_key(self, key: str) -> None:
+        """Remove a key that holds nothing."""
+        self._registry.delete_key(self._real(key))
+
+    def obstacle(self, key: str) -> str:
+        """Say why nothing can be written at or below a key."""
+        return self._registry.obstacle(self._real(key))
+
+    def flush(self) -> None:
+        """Make sure that what was written has reached the disk."""
+        self._registry.flush()
+
+
+_SOFTWARE = r"HKEY_LOCAL_MACHINE\SOFTWARE"
+_OF_32_BITS = rf"{_SOFTWARE}\WOW6432Node"
+
+
+def in_view(registry: Registry, view: Literal[0, 32, 64]) -> Registry:
+    """Return a registry as a program of 32 or 64 bits sees it: on 64 bits, the others' keys stand aside."""
+    if view != 32 or not registry.exists(_OF_32_BITS):
+        return registry
+    return Redirected(registry, {_OF_32_BITS: _OF_32_BITS, _SOFTWARE: _OF_32_BITS})
 
 
 def blocks_by_key(

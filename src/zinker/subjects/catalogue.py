@@ -97,6 +97,8 @@ def _part_mistakes(part: Part) -> Iterator[str]:
             yield f"the part `{part.id}` has the home `{id}` twice"
     if part.store != "file" and part.format:
         yield f"the format `{part.format}` is for files, and the part `{part.id}` is none"
+    if part.store != "registry" and part.view:
+        yield f"the view `{part.view}` is for registry keys, and the part `{part.id}` is none"
     for address in part.titles:
         if not address.startswith("/"):
             yield f"the title for `{address}` is for an address, which begins with a slash"

@@ -106,6 +106,7 @@ class Part(Strict, frozen=True):
     format: Literal[""] | Format = ""
     dialect: Dialect = PLAIN
     home: tuple[FurtherHome, ...] = ()
+    view: Literal[0, 32, 64] = 0
     device_bound: bool = False
     volatile: tuple[Pointer, ...] = ()
     secret: tuple[Pointer, ...] = ()

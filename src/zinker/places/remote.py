@@ -1,0 +1,93 @@
+"""Another workstation whose registry is reached over the network."""
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Literal
+
+from zinker.model.errors import Refused
+from zinker.places.place import Process
+from zinker.stores.registry import Registry, RegistryError
+from zinker.stores.remote_registry import Dial, NoAnswer, RemoteRegistry
+
+_NAME = r"HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName"
+
+
+class RemotePlace:
+    """A workstation that runs somewhere else; only its registry is reached, none of its files."""
+
+    kind = "remote-registry"
+
+    def __init__(self, name: str, address: str, user: str, encrypt: bool) -> None:
+        host, _, port = address.partition(":")
+        self.name = name
+        self.user = user
+        self.system = "Windows"
+        self._host = host
+        self._dial = Dial(host, int(port or 445), user, lambda: secret_of(name, user), encrypt)
+        self._registries: dict[int, RemoteRegistry] = {}
+        self._machine = ""
+
+    @property
+    def machine(self) -> str:
+        """The name it has given itself, or else the one it is reached by."""
+        if not self._machine:
+            try:
+                values = self.registry().values(_NAME)
+                name = next((str(value) for name, _, value in values if name == "ComputerName"), "")
+            except (KeyError, RegistryError):
+                name = ""
+            self._machine = name or self._host
+        return self._machine
+
+    def absence(self) -> str:
+        """Say why it does not answer, if it does not."""
+        try:
+            self.registry().exists("HKEY_LOCAL_MACHINE")
+        except NoAnswer as error:
+            return f"{error.why}. {error.then.rstrip('.')}"
+        return ""
+
+    def folder(self, variable: str) -> Path | None:
+        """Return None: its files are not reached."""
+        return None
+
+    def own_folders(self) -> dict[str, str]:
+        """Return nothing: nobody has looked."""
+        return {}
+
+    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry:
+        """Return its registry."""
+        if view not in self._registries:
+            self._registries[view] = RemoteRegistry(self._dial, view)
+        return self._registries[view]
+
+    def running(self, names: Sequence[str]) -> list[Process]:
+        """Return nothing: this protocol does not tell what runs there."""
+        return []
+
+
+def secret_of(place: str, user: str) -> str:
+    """Return the password for a place: from ZINKER_SECRET_<PLACE>, or from the system's keyring.
+
+    Raises `Refused` where there is none.
+    """
+    variable = f"ZINKER_SECRET_{place.upper().replace('-', '_')}"
+    secret = os.environ.get(variable)
+    if secret:
+        return secret
+    try:
+        import keyring
+
+        secret = keyring.get_password(f"zinker:{place}", user)
+    except ImportError:
+        secret = None
+    except Exception as error:  # noqa: BLE001 - backends raise what they like
+        then = f"Set {variable} instead."
+        raise Refused(f"No answer from {place}", f"the keyring does not open: {error}", then) from None
+    if not secret:
+        why = f"there is no password for {user}"
+        raise Refused(
+            f"No answer from {place}", why, f"Set {variable}, or put it into the keyring as zinker:{place}."
+        )
+    return str(secret)
