@@ -27,6 +27,7 @@ COMMANDS = {
     "show": ("Look", "The settings in a profile or at a place."),
     "compare": ("Look", "What is not the same: two versions, two places, kept and live."),
     "import": ("Put back", "Write a profile's settings to a place."),
+    "reset": ("Put back", "Go back to what lies beneath the user's own values."),
     "undo": ("Put back", "Take a change back."),
 }
 

@@ -11,7 +11,8 @@ from zinker.cli.changing import run_change
 def command(
     ctx: typer.Context,
     change: Annotated[
-        int | None, typer.Argument(help="The number of the change; without it, the newest import.", min=1)
+        int | None,
+        typer.Argument(help="The number of the change; without it, the newest import or reset.", min=1),
     ] = None,
     while_running: options.WhileRunning = False,
     any_version: options.AnyVersion = False,

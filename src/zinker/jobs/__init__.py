@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from zinker.jobs.exporting import export, export_text, export_version
     from zinker.jobs.importing import import_profile
     from zinker.jobs.looking import kept_versions, place_states, show, subject_states
+    from zinker.jobs.resetting import reset
     from zinker.jobs.setup import load_setup
     from zinker.jobs.undoing import undo
 
@@ -29,6 +30,7 @@ __all__ = [
     "load_setup",
     "new_subject",
     "place_states",
+    "reset",
     "show",
     "subject_states",
     "undo",
@@ -44,6 +46,7 @@ _HOMES = {
     "kept_versions": "looking",
     "load_setup": "setup",
     "new_subject": "describing",
+    "reset": "resetting",
     "place_states": "looking",
     "show": "looking",
     "subject_states": "looking",

@@ -27,6 +27,7 @@ from zinker.stores.atomic import flush_files, flush_folder
 from zinker.stores.files import FileHome, StagedFile
 from zinker.subjects.subject import Part, Subject
 
+Kind = Literal["import", "undo", "reset"]
 Approve = Callable[[Plan], bool]
 
 
@@ -72,7 +73,11 @@ class Work(msgspec.Struct, frozen=True):
 
 
 def carry_out(
-    work: Work, plan: Plan, kind: Literal["import", "undo"], undoes: int = 0, progress: Progress = no_progress
+    work: Work,
+    plan: Plan,
+    kind: Literal["import", "undo", "reset"],
+    undoes: int = 0,
+    progress: Progress = no_progress,
 ) -> Outcome:
     """Carry out a plan, as it was shown, or not at all.
 
@@ -282,7 +287,7 @@ def _ended(
 
 
 def _past(kind: str) -> str:
-    return "imported" if kind == "import" else "undone"
+    return {"import": "imported", "reset": "reset"}.get(kind, "undone")
 
 
 def _now() -> str:

@@ -16,8 +16,7 @@ from zinker.model.setting import Leaf, head, text_of
 from zinker.places.place import Place
 from zinker.profiles.sealing import Lock, Where
 from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder
-from zinker.stores.reading import Reading
-from zinker.stores.registry import RegistryError
+from zinker.stores.reading import Reading, StoreError
 from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Part, Subject
 
@@ -118,7 +117,7 @@ def _documents(
         documents = [name for name in home.documents() if selection.has(part, name)]
     except NoHome:
         return  # a subject may have homes that only some kinds of place have
-    except (OSError, RegistryError) as error:
+    except (OSError, StoreError) as error:
         why = reason(error) if isinstance(error, OSError) else error.why
         problems.append(Problem(part.id, "", "", why))
         return
@@ -169,7 +168,7 @@ def application_version(place: Place, subject: Subject) -> str:
     try:
         home: Home = open_home(place, part)
         readings = [home.read(document) for document in home.documents()]
-    except (NoHome, OSError, RegistryError):
+    except (NoHome, OSError, StoreError):
         return ""
     found = (reading.leaves_at([at.address]) for reading in readings)
     return next((text_of(leaves[at.address]) for leaves in found if leaves), "")

@@ -10,6 +10,7 @@ from zinker.jobs.homes import Home, open_home
 from zinker.model.plan import DocumentPlan, Objection
 from zinker.model.profile import Manifest
 from zinker.places.place import Place
+from zinker.stores.desktop_db import DesktopHome
 from zinker.stores.files import FileHome
 from zinker.subjects.subject import Compatible, Subject
 
@@ -99,6 +100,9 @@ def rights(place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]) 
             part = subject.find_part(plan.part)
             homes[plan.part] = open_home(place, part) if part else None
         home = homes[plan.part]
+        if isinstance(home, DesktopHome) and (why := home.database.closed()):
+            then = "Run this in the session of that user's desktop."
+            yield Objection(f"{plan.document} cannot be written: {why}.", then)
         if isinstance(home, FileHome) and (why := home.obstacle(plan.document, known)):
             yield Objection(
                 f"{home.path(plan.document)} cannot be written: {why}.",

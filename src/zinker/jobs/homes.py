@@ -10,13 +10,14 @@ from typing import Protocol, TypeVar
 from zinker.formats.dialect import Dialect
 from zinker.model.errors import Refused
 from zinker.places.place import Place, system_kind
+from zinker.stores.desktop_db import DatabaseError, DesktopHome
 from zinker.stores.files import FileHome, Root
 from zinker.stores.patterns import is_wild
 from zinker.stores.reading import Reading
 from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part, PartHome
 
-Home = FileHome | RegistryHome
+Home = FileHome | RegistryHome | DesktopHome
 # How many documents are read before it is their turn; each may be large.
 _AHEAD = 2
 _NAMES = {"linux": "Linux", "windows": "Windows", "macos": "macOS"}
@@ -58,6 +59,14 @@ def open_home(place: Place, part: Part) -> Home:
         for _, paths in candidates:
             branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])
         return RegistryHome(registry, tuple(branches))
+    if part.store == "desktop-db":
+        try:
+            database = place.desktop_db()
+        except DatabaseError as error:
+            raise NoHome(error.why) from None
+        if database is None:
+            raise NoHome(f"{place.name} has no desktop settings database that can be reached")
+        return DesktopHome(database, tuple(paths[0] for _, paths in candidates if paths))
     raise NoHome(f"this Zinker cannot reach a home of the kind {part.store} yet")
 
 

@@ -7,13 +7,16 @@ import msgspec
 from zinker.jobs.access import tell_cut_off
 from zinker.jobs.homes import NoHome, open_home
 from zinker.jobs.references import parse_reference
+from zinker.jobs.secrecy import holds_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.model.errors import Refused, reason
 from zinker.model.profile import Manifest
 from zinker.model.setting import Setting, decode_line, text_of
+from zinker.places.place import Place
 from zinker.shelf.shelf import Version
-from zinker.stores.registry import RegistryError
+from zinker.stores.desktop_db import USER, DesktopHome
+from zinker.stores.reading import StoreError
 from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Subject, paths_of
 
@@ -25,6 +28,8 @@ class Shown(msgspec.Struct, frozen=True):
     manifest: Manifest
     subject: Subject | None
     settings: tuple[tuple[str, Setting], ...]
+    # For what does not come from the user's own layer, or is locked: words for it, by part and setting.
+    layers: dict[tuple[str, str, str], str] = {}
 
 
 class PartState(msgspec.Struct, frozen=True):
@@ -86,8 +91,41 @@ def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = 
         for id in parts:
             if id not in held:
                 raise unknown("part", id, held, f"{source.name}, holds {', '.join(held) or 'nothing'}.")
-        settings = tuple(_settings(source, subject, parts, find.casefold(), wanted.instance))
-        return Shown(source.name, source.manifest, subject, settings)
+        settings = list(_settings(source, subject, parts, find.casefold(), wanted.instance))
+        layers: dict[tuple[str, str, str], str] = {}
+        if source.is_live and subject is not None:
+            beneath = _layers(setup.place(wanted.place), subject, parts, find.casefold(), layers)
+            own = {(part, *setting.key) for part, setting in settings}
+            settings += [(part, s) for part, s in beneath if (part, *s.key) not in own]
+            order = {part.id: number for number, part in enumerate(subject.part)}
+            settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
+        return Shown(source.name, source.manifest, subject, tuple(settings), layers)
+
+
+def _layers(
+    place: Place,
+    subject: Subject,
+    parts: tuple[str, ...],
+    find: str,
+    layers: dict[tuple[str, str, str], str],
+) -> Iterator[tuple[str, Setting]]:
+    """Yield what counts in the settings databases though it is not the user's own; notes its layer."""
+    for part in subject.part:
+        if part.store != "desktop-db" or (parts and part.id not in parts):
+            continue
+        try:
+            home = open_home(place, part)
+            assert isinstance(home, DesktopHome)  # noqa: S101 - the store says so
+            found = [(path, *layered) for path in home.paths for layered in home.layers(path)]
+        except (NoHome, StoreError):
+            continue  # the capture has told why
+        for document, address, leaf, layer, is_locked in found:
+            words = [layer] * (layer != USER) + ["locked"] * is_locked
+            if words:
+                layers[part.id, document, address] = ", ".join(words)
+            text = "\n".join((document, address, part.titles.get(address, ""), leaf.value))
+            if layer != USER and find in text.casefold() and not holds_secret(part, address, leaf):
+                yield part.id, Setting(document, address, leaf.type, leaf.value)
 
 
 def _settings(
@@ -126,7 +164,7 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
                 instances |= {home.instance(document) for document in documents} - {""}
                 at = "\n".join(home.where())
                 why = "" if documents else "nothing there"
-            except (NoHome, OSError, RegistryError) as error:
+            except (NoHome, OSError, StoreError) as error:
                 documents, at = [], "\n".join(paths_of(part.path))
                 why = reason(error) if isinstance(error, OSError) else error.why
             parts.append(

@@ -31,6 +31,7 @@ from zinker.model.setting import (
     text_of,
 )
 from zinker.places.place import Place
+from zinker.stores.desktop_db import DesktopHome
 from zinker.stores.files import FileHome, read_bytes
 from zinker.stores.reading import Reading
 from zinker.stores.registry import RegistryHome
@@ -262,6 +263,8 @@ class _PartPlanner:
         address = found.address
         if found.after is not None and found.after.type in (GONE, KEY_GONE):
             found = msgspec.structs.replace(found, after=None)
+        if not address and isinstance(self._home, DesktopHome):
+            return None  # a subtree is nothing apart from its values
         if self._is_own(address) or found.before == found.after:
             return None
         if found.after is not None and found.after.type == "key" and self._has_key(found.document, address):

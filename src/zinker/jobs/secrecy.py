@@ -11,7 +11,7 @@ from zinker.model.rows import Block, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
-_TEXTS = frozenset({"text", "sz", "expand_sz"})
+_TEXTS = frozenset({"text", "sz", "expand_sz", "gvariant:s"})
 # A quick look at an address: most have none of this in them.
 _TELLING_WORDS = (
     "pass",
@@ -70,7 +70,7 @@ def _is_marked(patterns: tuple[str, ...], address: str) -> bool:
 
 def holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
     """Tell whether a setting is secret: marked as such, a list with an item that is, or looking like one."""
-    if not leaf.value or (leaf.type == "list" and not any(leaf.value)):
+    if not leaf.value or leaf.value in ("''", '""') or (leaf.type == "list" and not any(leaf.value)):
         return False
     if part.secret:
         items = range(len(leaf.value)) if leaf.type == "list" else ()
@@ -124,7 +124,7 @@ def looks_secret(address: str, leaf: Leaf) -> bool:
     """
     if leaf.type not in _TEXTS:
         return False
-    value = leaf.value
+    value = leaf.value[1:-1] if leaf.type == "gvariant:s" else leaf.value  # such stand in quotes
     if _may_tell(value) and _IN_VALUE.search(value):
         return True
     if not _TELLING.search(address) or _NO_SECRET.fullmatch(value):

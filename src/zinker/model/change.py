@@ -16,7 +16,7 @@ class Change(msgspec.Struct, frozen=True):
 
     format: int
     number: int
-    kind: Literal["import", "undo"]
+    kind: Literal["import", "undo", "reset"]
     state: State
     subject: str
     place: str

@@ -141,6 +141,8 @@ def _is_sound(setting: Setting) -> bool:
         return type(value) is int or (type(value) is str and value.lstrip("-").isdecimal())
     if kind in _BYTES or kind.startswith("registry:"):
         return type(value) is str and base64.b64decode(value, validate=True) is not None
+    if kind.startswith("gvariant:"):
+        return type(value) is str
     if kind == "multi_sz":
         return type(value) is list and all(type(item) is str for item in value)
     return kind in (DOCUMENT, WHOLE) and not setting.address and _is_content(value)

@@ -6,6 +6,7 @@ from typing import Literal
 
 from zinker.model.errors import WrongUsage
 from zinker.places.place import Place, Process
+from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Redirected, Registry, RegistryError
 
 ALL_USERS = "all-users"
@@ -49,6 +50,10 @@ class AccountPlace:
         if self._account == ALL_USERS:
             return Redirected(registry, {_USER: "HKEY_LOCAL_MACHINE"})
         return Redirected(registry, {_USER: rf"HKEY_USERS\{self._sid(registry)}"})
+
+    def desktop_db(self) -> SettingsDatabase | None:
+        """Return None: a settings database is its user's."""
+        return None
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return the processes there with one of these names."""

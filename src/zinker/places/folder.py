@@ -11,6 +11,8 @@ import msgspec
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
 from zinker.places.place import Process, system_kind
+from zinker.stores.desktop_db import SettingsDatabase
+from zinker.stores.gvdb_database import DiskDatabase
 from zinker.stores.hive_registry import HiveRegistry
 from zinker.stores.registry import Registry, in_view
 from zinker.stores.simulated_registry import SimulatedRegistry
@@ -116,6 +118,11 @@ class FolderPlace:
             return in_view(SimulatedRegistry(self._file), view)
         hives = HiveRegistry(self._path, self.folder("home"), self._hives)
         return in_view(hives, view) if hives.is_there else None
+
+    def desktop_db(self) -> SettingsDatabase | None:
+        """Return the settings database on the disk, if there is one."""
+        database = DiskDatabase(self._path, self.folder("config"))
+        return database if database.is_there else None
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return what the simulation says is running; on a dead disk nothing is."""

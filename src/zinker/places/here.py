@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Literal
 
 from zinker.places.place import Process
+from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
 # Programs that run other programs: the name that counts is that of their first argument.
@@ -47,8 +48,22 @@ class Here:
         return {name: str(path) for name, path in _folders().items()}
 
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
-        """Return None: the registry of a real workstation is not reached yet."""
-        return None
+        """Return the registry of this workstation, where it has one: on Windows."""
+        try:
+            import winreg
+        except ImportError:
+            return None
+        from zinker.stores.windows_registry import WindowsRegistry
+
+        return WindowsRegistry(winreg, view)
+
+    def desktop_db(self) -> SettingsDatabase | None:
+        """Return the desktop's settings database of whoever runs this; raises `DatabaseError`."""
+        if platform.system() != "Linux":
+            return None
+        from zinker.stores.dconf import DconfDatabase
+
+        return DconfDatabase()
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Ask the operating system for its processes."""

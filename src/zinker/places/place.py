@@ -6,6 +6,7 @@ from typing import Literal, Protocol
 
 import msgspec
 
+from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
 
@@ -61,6 +62,10 @@ class Place(Protocol):
 
         `view` is that of programs of 32 or 64 bits; 0 is the system's own.
         """
+        ...
+
+    def desktop_db(self) -> SettingsDatabase | None:
+        """Return the desktop's settings database there, if there is one; raises `DatabaseError`."""
         ...
 
     def running(self, names: Sequence[str]) -> list[Process]:

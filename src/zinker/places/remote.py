@@ -7,6 +7,7 @@ from typing import Literal
 
 from zinker.model.errors import Refused
 from zinker.places.place import Process
+from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry, RegistryError
 from zinker.stores.remote_registry import Dial, NoAnswer, RemoteRegistry
 
@@ -61,6 +62,10 @@ class RemotePlace:
         if view not in self._registries:
             self._registries[view] = RemoteRegistry(self._dial, view)
         return self._registries[view]
+
+    def desktop_db(self) -> SettingsDatabase | None:
+        """Return None: only the registry is reached."""
+        return None
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return nothing: this protocol does not tell what runs there."""

@@ -79,7 +79,8 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
         yield heading(words[outcome.state])
         return
     missed = sum(1 for item in outcome.left if item.wanted and item not in outcome.plan.left)
-    verb = "Imported into" if change.kind == "import" else f"Change {change.undoes} undone at"
+    verbs = {"import": "Imported into", "reset": "Reset at"}
+    verb = verbs.get(change.kind, f"Change {change.undoes} undone at")
     done = count(outcome.plan.count - missed, "setting")
     yield plain("")
     yield heading(f"{verb} {change.place}: {done} written and read back.")

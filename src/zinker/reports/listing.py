@@ -9,6 +9,7 @@ from rich.text import Text
 from zinker.jobs.exporting import Exported
 from zinker.jobs.looking import PlaceState, Shown, SubjectState
 from zinker.model.profile import Manifest
+from zinker.model.setting import Setting
 from zinker.reports.comparison import leaf_json
 from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, value_text
 from zinker.reports.words import age, count, cut, size, title, visible, when
@@ -132,10 +133,17 @@ def _blocks(shown: Shown, width: int) -> Iterator[Block]:
         record = shown.manifest.part(part_id)
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
-        lines = [_named(name, value_text(s), width) for name, s in zip(names, settings, strict=True)]
+        values = [value_text(s) + _layer(shown, part_id, s) for s in settings]
+        lines = [_named(name, value, width) for name, value in zip(names, values, strict=True)]
         is_file = not settings[0].address
         name = record.title if record else part_id
         yield Block(name, document, lines, is_file)
+
+
+def _layer(shown: Shown, part: str, setting: Setting) -> str:
+    """Say from which layer a value comes, where it is not the user's own."""
+    words = shown.layers.get((part, *setting.key), "")
+    return f"  ({words})" if words else ""
 
 
 def _named(name: str, value: str, width: int) -> Text:
@@ -154,6 +162,7 @@ def shown_json(shown: Shown) -> dict[str, Any]:
                 "document": setting.document,
                 "address": setting.address,
                 "title": _title(shown.subject, part_id, setting.address),
+                **({"layer": layer} if (layer := shown.layers.get((part_id, *setting.key))) else {}),
                 **(leaf_json(setting) or {}),
             }
             for part_id, setting in shown.settings

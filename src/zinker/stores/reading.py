@@ -7,10 +7,15 @@ import msgspec
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Leaves
+from zinker.model.errors import Refused
 from zinker.model.rows import Block, address_of, leaf_of
 from zinker.model.setting import stamp
 
 BEGINNING = 64 * 1024
+
+
+class StoreError(Refused):
+    """A store refused something; `why` says it in plain words."""
 
 
 class Content(msgspec.Struct, frozen=True):

@@ -11,9 +11,9 @@ from typing import Any, Literal, Protocol, TypeAlias
 
 from zinker.formats.leaves import Edit
 from zinker.model.address import pointer, tokens
-from zinker.model.errors import NotWritable, Refused
+from zinker.model.errors import NotWritable
 from zinker.model.rows import Block, block_of, row, tail
-from zinker.stores.reading import Reading, Trouble
+from zinker.stores.reading import Reading, StoreError, Trouble
 
 FORMAT = "registry"
 ROOTS = (
@@ -29,7 +29,7 @@ ROOTS = (
 Value: TypeAlias = tuple[str, str, Any]
 
 
-class RegistryError(Refused):
+class RegistryError(StoreError):
     """The registry refused something; `why` says it in plain words."""
 
     def __init__(self, why: str) -> None:

@@ -109,6 +109,8 @@ def _path_mistakes(part: Part, path: str) -> Iterator[str]:
         yield from _variable_mistakes(path)
     elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+\\[^\\]", path):
         yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER and a key below it"
+    elif part.store == "desktop-db" and not re.fullmatch(r"/([^/]+/)+", path):
+        yield f"the path `{path}` must begin and end with a slash"
 
 
 def _variable_mistakes(path: str) -> Iterator[str]:
