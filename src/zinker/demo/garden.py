@@ -4,6 +4,8 @@ import itertools
 import shutil
 from pathlib import Path
 
+from zinker.demo.hive_writer import Node, interrupted, write_hive
+from zinker.formats.registry_values import to_bytes
 from zinker.model.errors import Refused, reason
 
 FILES = Path(__file__).parent / "garden_files"
@@ -25,9 +27,35 @@ def build(folder: Path) -> Path:
     except (OSError, shutil.Error) as error:
         why = reason(error) if isinstance(error, OSError) and error.errno else "it cannot be written"
         raise Refused("No garden built", f"{folder}: {why}", "Choose another folder.") from None
+    try:
+        _old_kiosk(folder / "old-kiosk" / "Users" / "sage")
+    except OSError as error:
+        raise Refused("No garden built", f"{folder}: {reason(error)}", "Choose another folder.") from None
     for keeper in folder.rglob(".gitkeep"):
         keeper.unlink()
     return folder.absolute()
+
+
+def _old_kiosk(home: Path) -> None:
+    """Write what is left of the old ticket kiosk: its user's hive, and the log with the last changes to it."""
+    home.mkdir(parents=True)
+    root = Node("ROOT")
+    till = root.key(r"Software\Tarn Hollow\Brindlepot")
+    till.values.append(("Version", *to_bytes("sz", "7.1")))
+    prices = till.key("Prices").values
+    prices += [("Adult", *to_bytes("dword", 900)), ("Child", *to_bytes("dword", 400))]
+    till.key("Receipt").values += [
+        ("Footer", *to_bytes("sz", "Mind the newts on your way out")),
+        ("Columns", *to_bytes("dword", 42)),
+        ("Drawers", *to_bytes("multi_sz", ["front", "tea room"])),
+    ]
+    till.key("Season passes")
+    before = write_hive(root)
+    # The price of a grown-up went up on the last day, and the machine stopped before it was in the hive.
+    prices[0] = ("Adult", *to_bytes("dword", 980))
+    hive, log = interrupted(before, write_hive(root))
+    (home / "NTUSER.DAT").write_bytes(hive)
+    (home / "NTUSER.DAT.LOG1").write_bytes(log)
 
 
 def replace(path: Path, old: str, new: str) -> None:

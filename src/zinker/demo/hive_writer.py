@@ -4,10 +4,10 @@ Zinker itself never writes a hive: this is for the demo garden, for tests and fo
 """
 
 import struct
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from zinker.formats.hive import BASE, checksum
+from zinker.formats.hive_logs import marvin32
 
 _PAGE = 4096
 _SEGMENT = 16_344
@@ -175,10 +175,29 @@ def _hash(name: str) -> int:
     return total
 
 
-def nodes_of(root: Node) -> Iterator[Node]:
-    """Yield a key and all below it."""
-    waiting = [root]
-    while waiting:
-        node = waiting.pop()
-        yield node
-        waiting += node.below
+def interrupted(before: bytes, after: bytes, number: int = 2) -> tuple[bytes, bytes]:
+    """Return a hive whose machine stopped while `after` was being written, and the log that has the changes."""
+    hive = bytearray(before)
+    struct.pack_into("<II", hive, 4, number, number - 1)
+    struct.pack_into("<I", hive, 508, checksum(bytes(hive)))
+    bins = after[BASE:]
+    old = before[BASE:].ljust(len(bins), b"\0")
+    pages = [
+        (at, bins[at : at + 512])
+        for at in range(0, len(bins), 512)
+        if bins[at : at + 512] != old[at : at + 512]
+    ]
+    log = bytearray(hive[:512])
+    struct.pack_into("<I", log, 28, 6)  # the type of a log with entries
+    struct.pack_into("<I", log, 508, checksum(bytes(log)))
+    return bytes(hive), bytes(log) + log_entry(number - 1, len(bins), pages)
+
+
+def log_entry(number: int, bins: int, pages: list[tuple[int, bytes]]) -> bytes:
+    """Return an entry of a log: the pages with their places, and the two checksums."""
+    places = b"".join(struct.pack("<II", at, len(page)) for at, page in pages)
+    body = places + b"".join(page for _, page in pages)
+    size = -(-(40 + len(body)) // 512) * 512
+    body = body.ljust(size - 40, b"\0")
+    head = struct.pack("<4sIIIIIQ", b"HvLE", size, 0, number, bins, len(pages), marvin32(body))
+    return head + struct.pack("<Q", marvin32(head)) + body

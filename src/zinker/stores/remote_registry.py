@@ -94,7 +94,7 @@ class RemoteRegistry:
             waiting: dict[Future[tuple[list[str], list[Value]]], tuple[str, ...]] = {}
 
             def ask(path: tuple[str, ...]) -> None:
-                waiting[pool.submit(self._whole, "\\".join((branch, *path)))] = path
+                waiting[pool.submit(self._whole, "\\".join((branch, *path)), not path)] = path
 
             ask(())
             try:
@@ -179,14 +179,16 @@ class RemoteRegistry:
         """Hang up."""
         self._line.hang_up()
 
-    def _with_key(self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result]) -> _Result:
-        return self._line.with_key(key, rights | self._view, do)
+    def _with_key(
+        self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result], options: int = 0
+    ) -> _Result:
+        return self._line.with_key(key, rights | self._view, do, options)
 
-    def _whole(self, key: str) -> tuple[list[str], list[Value]]:
+    def _whole(self, key: str, follow: bool = False) -> tuple[list[str], list[Value]]:
         """Read a key; again where it changes while it is read."""
         for _ in range(_TRIES):
             with contextlib.suppress(_Changed):
-                return self._with_key(key, READ, _read_key)
+                return self._with_key(key, READ, _read_key, 0 if follow else OPEN_LINK)
         raise RegistryError(f"it changed while it was read, {_TRIES} times")
 
 
@@ -225,11 +227,13 @@ class _Line:
         self._local = threading.local()
         self._era = 0  # counts connections, so that pipes of a lost one are known
 
-    def with_key(self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result]) -> _Result:
+    def with_key(
+        self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result], options: int
+    ) -> _Result:
         """Do something with a key; raises `KeyError`, `RegistryError` and `NoAnswer`."""
         where = self._dial.host
         try:
-            return self._try(key, rights, do)
+            return self._try(key, rights, do, options)
         except RpcError as error:
             self._local.keys = {}
             if error.code in (NOT_FOUND, KEY_DELETED):
@@ -242,12 +246,12 @@ class _Line:
             self._lost()
             raise NoAnswer(where, _plain(error)) from None
 
-    def _try(self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result]) -> _Result:
+    def _try(self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result], options: int) -> _Result:
         from smbprotocol.exceptions import SMBException
 
         try:
             service = self._service()
-            return do(service, self._handle(service, key, rights))
+            return do(service, self._handle(service, key, rights, options))
         except SMBException as error:
             self._lost()
             raise _of_smb(self._dial, error) from None
@@ -280,9 +284,9 @@ class _Line:
                 self._local.keys, self._local.era = {}, self._era
         return self._local.service  # type: ignore[no-any-return]
 
-    def _handle(self, service: Winreg, key: str, rights: int) -> bytes:
+    def _handle(self, service: Winreg, key: str, rights: int, options: int) -> bytes:
         keys: dict[tuple[str, int], bytes] = self._local.keys
-        at = (key.casefold(), rights)
+        at = (key.casefold(), rights | options << 32)
         if at not in keys:
             root, _, path = key.partition("\\")
             top = (root.casefold(), 0)
@@ -295,7 +299,7 @@ class _Line:
             if len(keys) > _AT_ONCE:
                 for old in [one for one in keys if "\\" in one[0]]:
                     service.close(keys.pop(old))
-            keys[at] = service.open(keys[top], path, rights, OPEN_LINK)
+            keys[at] = service.open(keys[top], path, rights, options)
         return keys[at]
 
     def _lost(self) -> None:

@@ -6,9 +6,12 @@ effect at once, on its own. The file (also edited by hand, to play) is:
 
     {"keys": {"HKEY_CURRENT_USER\\Software\\X": {"Width": ["dword", 1200], "": ["sz", "default"]}},
      "locked": {"HKEY_CURRENT_USER\\Software\\X\\Sync": "mosslight-sync.exe"},
-     "denied": {"HKEY_CURRENT_USER\\Software\\X\\Vault": "read"}}
+     "denied": {"HKEY_CURRENT_USER\\Software\\X\\Vault": "read"},
+     "links": {"HKEY_CURRENT_USER\\Software\\X\\Current": "HKEY_CURRENT_USER\\Software\\X\\Set2"},
+     "restless": {"HKEY_CURRENT_USER\\Software\\X\\Clock": "mosslight.exe"}}
 
-`denied` is `read` (nothing is allowed) or `write`.
+`denied` is `read` (nothing is allowed) or `write`. A link is followed on the way to a key, and by whoever names
+it; whoever reads a branch finds it as a link. A `restless` key changes whenever it is read.
 """
 
 from collections.abc import Iterator
@@ -22,7 +25,7 @@ from zinker.model.plain_json import decode, encode
 from zinker.model.rows import Block
 from zinker.stores.atomic import write_file
 from zinker.stores.reading import Trouble
-from zinker.stores.registry import ROOTS, RegistryError, blocks_by_key
+from zinker.stores.registry import ROOTS, RegistryError, Value, blocks_by_key
 
 _Values = dict[str, tuple[str, Any]]
 
@@ -33,6 +36,8 @@ class _State(msgspec.Struct, omit_defaults=True):
     keys: dict[str, _Values] = {}
     locked: dict[str, str] = {}
     denied: dict[str, str] = {}
+    links: dict[str, str] = {}
+    restless: dict[str, str] = {}
 
 
 class SimulatedRegistry:
@@ -43,15 +48,18 @@ class SimulatedRegistry:
 
     def exists(self, key: str) -> bool:
         """Tell whether there is such a key."""
-        return any(_is_below(key, other) for other in self._state().keys)
+        state = self._state()
+        key = _followed(state, key)
+        return any(_is_below(key, other) for other in state.keys)
 
     def subkeys(self, key: str) -> list[str]:
         """Return the names of the keys right below a key."""
         state = self._readable(key)
+        key = _followed(state, key)
         depth = len(key.split("\\"))
         names = {
             other.split("\\")[depth].casefold(): other.split("\\")[depth]
-            for other in state.keys
+            for other in (*state.keys, *state.links)
             if _is_below(key, other) and len(other) > len(key)
         }
         return list(names.values())
@@ -59,37 +67,45 @@ class SimulatedRegistry:
     def values(self, key: str) -> list[tuple[str, str, Any]]:
         """Return name, type and value of a key's values."""
         state = self._readable(key)
-        own = _find(state.keys, key)
+        own = _find(state.keys, _followed(state, key))
         return [(name, *typed) for name, typed in (state.keys[own] if own else {}).items()]
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""
-        return blocks_by_key(branch, lambda key: (self.subkeys(key), self.values(key)), troubles)
+        links = {link.casefold(): target for link, target in self._state().links.items()}
+
+        def look(key: str) -> tuple[list[str], list[Value]]:
+            target = links.get(key.casefold()) if key != branch else None
+            if target is not None:
+                return [], [("SymbolicLinkValue", "link", _native(target))]
+            return self.subkeys(key), self.values(key)
+
+        return blocks_by_key(branch, look, troubles)
 
     def create(self, key: str) -> None:
         """Make a key with those above it."""
-        state = self._writable(key)
+        state, key = self._writable(key)
         if not _find(state.keys, key):
             state.keys[self._spelling(state, key)] = {}
             self._write(state)
 
     def set(self, key: str, name: str, type: str, value: Any) -> None:
         """Set a value, and make its key where it is missing."""
-        state = self._writable(key)
+        state, key = self._writable(key)
         values = state.keys.setdefault(_find(state.keys, key) or self._spelling(state, key), {})
         values[_find(values, name, missing=name)] = (type, value)
         self._write(state)
 
     def delete_value(self, key: str, name: str) -> None:
         """Remove a value; the key stays."""
-        state = self._writable(key)
+        state, key = self._writable(key)
         values = state.keys[_find(state.keys, key)]
         del values[_find(values, name, missing=name)]
         self._write(state)
 
     def delete_key(self, key: str) -> None:
         """Remove a key that holds nothing; the key above it stays."""
-        state = self._writable(key)
+        state, key = self._writable(key)
         own = _find(state.keys, key)
         if any(_is_below(key, other) and len(other) > len(key) for other in state.keys) or state.keys[own]:
             raise RegistryError("the key is not empty")
@@ -100,6 +116,7 @@ class SimulatedRegistry:
     def obstacle(self, key: str) -> str:
         """Say why nothing can be written at a key, or "" if nothing is seen to prevent it."""
         state = self._state()
+        key = _followed(state, key)
         for locked, program in state.locked.items():
             if _is_below(locked, key):
                 return f"the key is locked by {program}"
@@ -131,20 +148,24 @@ class SimulatedRegistry:
 
     def _readable(self, key: str) -> _State:
         state = self._state()
+        key = _followed(state, key)
         if not any(_is_below(key, other) for other in state.keys):
             raise KeyError(key)
+        if any(key.casefold() == restless.casefold() for restless in state.restless):
+            raise RegistryError("it changed while it was read, 3 times")
         for denied, right in state.denied.items():
             if right == "read" and _is_below(denied, key):
                 raise RegistryError("no right to read this key")
         return state
 
-    def _writable(self, key: str) -> _State:
+    def _writable(self, key: str) -> tuple[_State, str]:
         if key.partition("\\")[0].upper() not in ROOTS:
             raise RegistryError("there is no such root key")
         why = self.obstacle(key)
         if why:
             raise RegistryError(why)
-        return self._state()
+        state = self._state()
+        return state, _followed(state, key)
 
     def _spelling(self, state: _State, key: str) -> str:
         """Spell the existing beginning of a new key as it is spelled already."""
@@ -154,6 +175,27 @@ class SimulatedRegistry:
                 return known[:shared]
         parent, _, name = key.rpartition("\\")
         return f"{self._spelling(state, parent)}\\{name}" if parent else name
+
+
+def _followed(state: _State, key: str) -> str:
+    """Return the key that a key with links in its path leads to; raises `RegistryError` for a circle."""
+    for _ in range(32):
+        link = next((link for link in state.links if _is_below(link, key)), None)
+        if link is None:
+            return key
+        key = state.links[link] + key[len(link) :]
+    raise RegistryError("its links lead in a circle")
+
+
+def _native(key: str) -> str:
+    r"""Return a key's path as links have it: from the top of the kernel's own names."""
+    for root, path in (
+        ("HKEY_LOCAL_MACHINE", r"\Registry\Machine"),
+        ("HKEY_USERS", r"\Registry\User"),
+    ):
+        if _is_below(root, key):
+            return path + key[len(root) :]
+    return key
 
 
 def _is_below(upper: str, key: str) -> bool:

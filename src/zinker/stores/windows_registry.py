@@ -50,7 +50,7 @@ class WindowsRegistry:
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""
-        return blocks_by_key(branch, self._whole, troubles)
+        return blocks_by_key(branch, lambda key: self._whole(key, follow=key == branch), troubles)
 
     def create(self, key: str) -> None:
         """Make a key with those above it."""
@@ -107,11 +107,12 @@ class WindowsRegistry:
             except OSError:
                 continue  # Windows does it by itself within seconds
 
-    def _whole(self, key: str) -> tuple[list[str], list[Value]]:
+    def _whole(self, key: str, follow: bool = False) -> tuple[list[str], list[Value]]:
         """Read a key; again where it changes while it is read, which its time tells."""
         for _ in range(_TRIES):
             try:
-                with self._opened(key, self._winreg.KEY_READ) as handle, _in_words(key):
+                options = 0 if follow else _OPEN_LINK
+                with self._opened(key, self._winreg.KEY_READ, options) as handle, _in_words(key):
                     count, value_count, before = self._winreg.QueryInfoKey(handle)
                     names = [self._winreg.EnumKey(handle, number) for number in range(count)]
                     values = [_value(self._winreg, handle, number) for number in range(value_count)]
@@ -122,11 +123,11 @@ class WindowsRegistry:
         raise RegistryError(f"it changed while it was read, {_TRIES} times")
 
     @contextmanager
-    def _opened(self, key: str, rights: int) -> Iterator[Any]:
+    def _opened(self, key: str, rights: int, options: int = 0) -> Iterator[Any]:
         root, path = self._split(key)
         with _in_words(key):
             # The third argument goes to RegOpenKeyExW as its options.
-            handle = self._winreg.OpenKeyEx(root, path, _OPEN_LINK if path else 0, rights | self._view)
+            handle = self._winreg.OpenKeyEx(root, path, options if path else 0, rights | self._view)
         with handle:
             yield handle
 
