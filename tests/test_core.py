@@ -18,6 +18,7 @@ from zinker.jobs import access, export, import_profile, kept_versions, load_setu
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.difference import differences
 from zinker.model.errors import Refused, WrongUsage
+from zinker.model.rows import address_of, leaf_of
 from zinker.model.setting import Leaf, Setting, encode_line, text_of
 from zinker.reports.words import age, cut, visible
 from zinker.stores.registry import RegistryError, RegistryHome
@@ -108,13 +109,14 @@ def test_the_simulated_registry_behaves_like_one(registry, tmp_path):
 
 
 def test_a_branch_is_read_as_far_as_it_can_be(registry):
-    reading = RegistryHome(registry, BRANCH).read(BRANCH)
-    assert reading.leaves == {
+    reading = RegistryHome(registry, (BRANCH,)).read(BRANCH)
+    rows = [row for block in reading.blocks() for row in block.rows]
+    assert {address_of(row): leaf_of(row) for row in rows} == {
         "/Width": Leaf("dword", 1),
         "/Sync/": Leaf("key", None),
         "/Deep/er/": Leaf("key", None),
     }
-    assert [(trouble.address, trouble.why) for trouble in reading.troubles] == [
+    assert [(trouble.address, trouble.why) for trouble in reading.later] == [
         ("/Vault", "no right to read this key")
     ]
 
@@ -170,7 +172,7 @@ run()
 def test_undo_of_something_that_never_was(kept, monkeypatch):
     monkeypatch.setenv("ZINKER_HOME", str(kept.home))
     setup = load_setup()
-    with pytest.raises(Refused, match="no import on this shelf is left to undo"):
+    with pytest.raises(Refused, match="nothing on this shelf is left to undo"):
         undo(setup)
     with pytest.raises(WrongUsage, match="No change 3"):
         undo(setup, 3)
@@ -205,7 +207,7 @@ def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
 
     written_down(place="here", place_machine="elsewhere")
     assert "it was made on elsewhere" in kept("undo", "1", "--yes", code=3).err
-    assert "no import on this shelf is left" in kept("undo", "--yes", code=3).err
+    assert "nothing on this shelf is left" in kept("undo", "--yes", code=3).err
     # As if the import were still under way, or had died, on another machine.
     written_down(place=done.place, place_machine=done.place_machine, machine="elsewhere", state="open")
     (kept.path / "shelf/changes/open/1").touch()

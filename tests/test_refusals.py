@@ -194,7 +194,7 @@ def test_a_full_disk_is_refused_and_leaves_nothing(kept):
     done = in_mounts(kept, script, 3)
     assert "Not imported: the disk is full\nNothing was changed." in done.stderr
     assert kept.places() == before
-    assert "no import on this shelf is left to undo" in done.stderr
+    assert "nothing on this shelf is left to undo" in done.stderr
 
 
 @pytest.mark.skipif(sys.platform != "linux", reason="mounts are Linux's")

@@ -130,7 +130,7 @@ def test_a_silent_place_says_so(garden):
     assert "No answer from glasshouse" in garden("export", "mosslight", "--place", "glasshouse", code=3).err
     garden.workstation("gate-kiosk").write_text("{")
     assert "gate-kiosk.json" in garden("export", "brindlepot", "--place", "gate-kiosk", code=3).err
-    assert garden("places", code=1).out.count("answers") == 2
+    assert garden("places", code=1).out.count("answers") == 3
 
 
 def test_several_subjects_in_one_go(garden):

@@ -9,8 +9,10 @@ Nothing in a hive is believed: every offset and size is checked, every key is vi
 read is named while the rest goes on.
 """
 
+import contextlib
 import struct
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from typing import Final, NamedTuple
 
 from zinker.formats.registry_values import DWORD, SZ, from_bytes
@@ -93,8 +95,9 @@ class Hive:
         try:
             places = self._subkeys(self.key(key))
         except _Broken as error:
-            damages.append(Damage(address, f"its subkeys cannot be read: {error}"))
-            return []
+            places = self._searched.get(key, [])
+            saved = f"; {len(places)} were found by searching the file" if places else ""
+            damages.append(Damage(address, f"its list of subkeys cannot be read: {error}{saved}"))
         for at in places:
             try:
                 found.append((self.key(at).name, at))
@@ -225,6 +228,20 @@ class Hive:
             if len(places) > key.subkeys:
                 raise _Broken(f"the list at {at:#x} has more keys than there are")
         return places
+
+    @cached_property
+    def _searched(self) -> dict[int, list[int]]:
+        """The keys in the file by the key they say they are below; for what no sound list leads to."""
+        found: dict[int, list[int]] = {}
+        at = self._data.find(b"nk", BASE)
+        while at >= 0:
+            place = at - 4 - BASE
+            if place % 8 == 0:
+                with contextlib.suppress(_Broken):
+                    self.key(place)
+                    found.setdefault(_u32(self._data, at + 16)[0], []).append(place)
+            at = self._data.find(b"nk", at + 1)
+        return found
 
     def _value_list(self, key: Key) -> tuple[int, ...]:
         if not key.values:

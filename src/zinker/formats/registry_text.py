@@ -382,29 +382,30 @@ class _Reader:
 
     def _whole_line(self, line: str, lines: list[str], at: int, last: int) -> tuple[str, int]:
         """Add the lines with which a value goes on; "" where it has no end, or none in this piece."""
-        start, pieces = at, [line]
-        if line.count('"') % 2:  # a text over several lines
-            while at < last:
-                more = lines[at]
-                if _NEXT_VALUE.match(more):
-                    self._mistake(start, "its text has no end")
-                    return "", start
-                at += 1
-                pieces.append(more)
-                if '"' in more:
-                    return "\n".join(pieces), at
-        else:
-            while pieces[-1].rstrip().endswith("\\"):
-                pieces[-1] = pieces[-1].rstrip()[:-1]
-                if at == last:
-                    break
-                more = lines[at].strip()
-                at += 1
-                pieces.append("\\" if more.startswith(";") else more)
+        start, pieces, quotes = at, [line], line.count('"')
+        while True:
+            is_text = quotes % 2 == 1  # its end is on another line
+            if not is_text:
+                stripped = pieces[-1].rstrip()
+                if not stripped.endswith("\\"):
+                    return "".join(pieces), at
+                pieces[-1] = stripped[:-1]
+            if at == last:
+                break
+            more = lines[at]
+            if is_text and _NEXT_VALUE.match(more):
+                self._mistake(start, "its text has no end")
+                return "", start
+            at += 1
+            quotes += more.count('"') if is_text else 0
+            if is_text:
+                pieces.append(f"\n{more}")
             else:
-                return "".join(pieces), at
+                pieces.append("\\" if more.lstrip().startswith(";") else more.strip())
         self._pending = self._raw("\n".join(lines[start - 1 :]))
         self._line -= last - start + 1
+        if len(self._pending) > _LARGEST_VALUE:
+            raise DocumentError("it has a value of more than 64 million characters")
         return "", last
 
     def _ending(self, rest: str) -> str:

@@ -76,7 +76,7 @@ def _undoable(setup: Setup, number: int | None) -> Change:
             if change.kind != "undo" and change.state in ("done", "partly") and not _elsewhere(setup, change)
         ]
         if not candidates:
-            raise Refused("Nothing undone", "no import or reset on this shelf is left to undo")
+            raise Refused("Nothing undone", "nothing on this shelf is left to undo")
         return candidates[-1]
     change = shelf.changes.get(number)
     what = f"Change {number} not undone"

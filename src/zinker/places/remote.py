@@ -9,7 +9,7 @@ from zinker.model.errors import Refused
 from zinker.places.place import Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry, RegistryError
-from zinker.stores.remote_registry import Dial, NoAnswer, RemoteRegistry
+from zinker.stores.remote_registry import Dial, RemoteRegistry
 
 _NAME = r"HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName"
 
@@ -45,7 +45,7 @@ class RemotePlace:
         """Say why it does not answer, if it does not."""
         try:
             self.registry().exists("HKEY_LOCAL_MACHINE")
-        except NoAnswer as error:
+        except Refused as error:
             return f"{error.why}. {error.then.rstrip('.')}"
         return ""
 

@@ -34,7 +34,8 @@ from zinker.stores.atomic import CHUNK
 
 _WHAT = "Profile not read"
 _THEN = "Use another copy of it, or another version; `zinker list` shows what is kept."
-_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError)
+# A place in the file that there is not raises OSError or ValueError.
+_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, OSError, ValueError)
 
 
 class Container(Protocol):

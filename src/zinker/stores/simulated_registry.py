@@ -20,6 +20,7 @@ from typing import Any
 
 import msgspec
 
+from zinker.formats.registry_values import to_bytes
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode, encode
 from zinker.model.rows import Block
@@ -91,6 +92,10 @@ class SimulatedRegistry:
 
     def set(self, key: str, name: str, type: str, value: Any) -> None:
         """Set a value, and make its key where it is missing."""
+        try:
+            to_bytes(type, value)
+        except ValueError as error:
+            raise RegistryError(str(error)) from None
         state, key = self._writable(key)
         values = state.keys.setdefault(_find(state.keys, key) or self._spelling(state, key), {})
         values[_find(values, name, missing=name)] = (type, value)
@@ -115,6 +120,8 @@ class SimulatedRegistry:
 
     def obstacle(self, key: str) -> str:
         """Say why nothing can be written at a key, or "" if nothing is seen to prevent it."""
+        if key.partition("\\")[0].upper() not in ROOTS:
+            return "there is no such root key"
         state = self._state()
         key = _followed(state, key)
         for locked, program in state.locked.items():
@@ -159,8 +166,6 @@ class SimulatedRegistry:
         return state
 
     def _writable(self, key: str) -> tuple[_State, str]:
-        if key.partition("\\")[0].upper() not in ROOTS:
-            raise RegistryError("there is no such root key")
         why = self.obstacle(key)
         if why:
             raise RegistryError(why)

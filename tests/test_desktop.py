@@ -1,0 +1,255 @@
+"""The desktop's settings database for real: libdconf, and dconf-service on a private D-Bus session."""
+
+import os
+import random
+import shutil
+import signal
+import subprocess
+from pathlib import Path
+
+import pytest
+from conftest import Garden, needs_system
+
+from zinker.formats.gvdb import read_gvdb
+from zinker.model.errors import DocumentError
+from zinker.stores.desktop_db import DatabaseError
+
+TOOLS = ("dbus-daemon", "dconf", "glib-compile-schemas")
+SCHEMA = """<schemalist><schema id="example.tarnhollow.desk.panel" path="/garden/desk/panel/">
+  <key name="size" type="u"><default>32</default></key>
+  <key name="position" type="s"><default>'top'</default></key>
+  <key name="items" type="as"><default>['clock', 'weather']</default></key>
+  <key name="margin" type="d"><range min="0" max="10"/><default>1.5</default></key>
+</schema></schemalist>"""
+# One value of every kind, as the library itself writes it.
+VALUES = [
+    "true", "'a \"b\" \\\\ \\n é \\u200b'", "\"it's\"", "1.0", "-0.1", "1e+300", "inf", "byte 0xff",
+    "int16 -5", "uint16 5", "-7", "uint32 7", "int64 -9007199254740993", "uint64 18446744073709551615",
+    "handle 3", "objectpath '/a/b'", "signature 'a{sv}'", "@as []", "@a{sv} {}", "['a', 'b']",
+    "[(1, 'x'), (2, 'yy')]", "(1,)", "()", "{'a': <1>, 'b': <'c'>}", "<uint32 5>", "<<('x', byte 0x01)>>",
+    "@mi nothing", "@mi 5", "@mmi just nothing", "@ms 'x'", "b'bytes\\n'", "[byte 0x00, 0x01]",
+    "[[1, 2], []]", "{1: {2: 'deep'}}", "('s', 1.5, true, [uint16 1], 'end')", "@a(yx) [(0x01, 2)]",
+    "[true, false]", f"['{'x' * 300}', 'y']",
+]  # fmt: skip
+
+
+BARE = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN"
+ "http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd">
+<busconfig><type>session</type><listen>unix:tmpdir=/tmp</listen><policy context="default">
+<allow send_destination="*" eavesdrop="true"/><allow eavesdrop="true"/><allow own="*"/></policy></busconfig>"""
+
+
+def _bus(options, env):
+    """Start a D-Bus session of our own; returns its address and process."""
+    told = ["dbus-daemon", *options, "--fork", "--print-address=1", "--print-pid=1"]
+    out = subprocess.run(told, env=env, capture_output=True, text=True, check=True).stdout.split()
+    return out[0], int(out[1])
+
+
+class Desk(Garden):
+    """A garden whose technician has a desktop of his own, with the organisation's database beneath it."""
+
+    def __init__(self, path):
+        super().__init__(path)
+        desk = self.path / "desk"
+        (desk / "site.d/locks").mkdir(parents=True)
+        (desk / "run").mkdir(mode=0o700)
+        (desk / "site.d/00").write_text("[garden/desk/panel]\nsize=uint32 40\nposition='bottom'\n")
+        (desk / "site.d/locks/00").write_text("/garden/desk/panel/position\n")
+        (desk / "profile").write_text(f"user-db:user\nfile-db:{desk}/site\n")
+        (desk / "garden.gschema.xml").write_text(SCHEMA)
+        subprocess.run(["dconf", "compile", desk / "site", desk / "site.d"], check=True)
+        subprocess.run(["glib-compile-schemas", desk], check=True)
+        self.env = {k: v for k, v in self.env.items() if k not in ("DISPLAY", "DBUS_SESSION_BUS_ADDRESS")} | {
+            "XDG_CONFIG_HOME": str(desk / "config"),
+            "XDG_RUNTIME_DIR": str(desk / "run"),
+            "DCONF_PROFILE": str(desk / "profile"),
+            "GSETTINGS_SCHEMA_DIR": str(desk),
+        }
+        self.desk = desk
+        options = ["--session", "--address=unix:tmpdir=/tmp"]  # the usual one may be too long for a socket
+        self.env["DBUS_SESSION_BUS_ADDRESS"], self.bus = _bus(options, self.env)
+
+    def dconf(self, *arguments):
+        return subprocess.run(
+            ["dconf", *arguments], env=self.env, capture_output=True, text=True, check=True
+        ).stdout
+
+    def shown(self, reference="here:garden-desk"):
+        settings = self("show", reference, "--json").json["settings"]
+        return {s["address"]: (s["type"], s["value"], s.get("layer", "")) for s in settings}
+
+
+@pytest.fixture
+def desk(tmp_path):
+    needs_system(all(map(shutil.which, TOOLS)), "dconf with dconf-service, D-Bus and GLib's tools")
+    desk = Desk(tmp_path / "garden")
+    yield desk
+    os.kill(desk.bus, signal.SIGTERM)
+
+
+def test_every_type_is_captured_put_back_and_read_from_a_disk(desk):
+    """The library's own text is the yardstick for the reader of files, too."""
+    for number, value in enumerate(VALUES):
+        desk.dconf("write", f"/garden/desk/values/{number}", value)
+    dump = desk.dconf("dump", "/garden/")
+    shown = desk.shown()
+    typed = {"/values/11": ("gvariant:u", "7"), "/values/24": ("gvariant:v", "<uint32 5>")}
+    assert {address: shown[address][:2] for address in typed} == typed
+    disk = desk.path / "dead/home/ivy/.config/dconf"
+    disk.mkdir(parents=True)
+    shutil.copy(desk.desk / "config/dconf/user", disk / "user")
+    with (desk.home / "zinker.toml").open("a") as file:
+        file.write('\n[places.dead]\nkind = "folder"\npath = "../dead"\nfolders = { home = "home/ivy" }\n')
+    own = {address: value for address, value in shown.items() if not value[2]}
+    assert desk.shown("dead:garden-desk") == own and len(own) == len(VALUES)
+    desk("export", "garden-desk", "--place", "dead", "--label", "dead")
+    desk.dconf("reset", "-f", "/garden/")
+    desk("import", "garden-desk@dead", "--yes")
+    assert desk.dconf("dump", "/garden/") == dump
+    refused = desk("import", "garden-desk@dead", "--place", "dead", "--preview")
+    assert "Nothing" in refused.out
+    desk.dconf("reset", "/garden/desk/values/0")
+    desk("export", "garden-desk")
+    why = desk("import", "garden-desk@latest", "--place", "dead", "--yes", code=None)
+    assert why.code == 0  # what only the place has stays; there is nothing to write
+
+
+def test_layers_locks_and_reset(desk):
+    desk.dconf("write", "/garden/desk/panel/size", "uint32 64")
+    desk.dconf("write", "/garden/desk/background/picture", "'fern.png'")
+    assert desk.shown() == {
+        "/background/picture": ("gvariant:s", "'fern.png'", ""),
+        "/panel/items": ("gvariant:as", "['clock', 'weather']", "default"),
+        "/panel/margin": ("gvariant:d", "1.5", "default"),
+        "/panel/position": ("gvariant:s", "'bottom'", "organisation, locked"),
+        "/panel/size": ("gvariant:u", "64", ""),
+    }
+    desk("export", "garden-desk", "--label", "own")
+    dump = desk.dconf("dump", "/garden/")
+    desk("reset", "garden-desk", "--address", "/panel/*", "--yes")
+    assert desk.shown()["/panel/size"] == ("gvariant:u", "40", "organisation")
+    assert desk.shown()["/background/picture"][2] == ""
+    desk("undo", "--yes")
+    assert desk.dconf("dump", "/garden/") == dump
+    out = desk("reset", "garden-desk", "--to", "default", "--yes", code=1).out
+    assert "/panel/position: locked by the organisation" in out
+    assert desk.shown()["/panel/size"] == ("gvariant:u", "32", "")  # above the organisation's 40
+    done = desk("import", "garden-desk@own", "--yes")
+    assert "2 settings written" in done.out and desk.dconf("dump", "/garden/") == dump
+    assert "No differences: 2" in desk("compare", "garden-desk@own").out
+    elsewhere = desk("reset", "mosslight", "--place", "glasshouse", "--yes").out
+    assert "only a settings database knows" in elsewhere
+
+
+def test_only_the_parts_wanted_and_nothing_outside(desk):
+    file = desk.path / "subjects/garden-desk.subject.toml"
+    more = '\n[[part]]\nid = "tools"\nstore = "desktop-db"\npath = "/garden/tools/"\nsecret = ["/key"]\n'
+    file.write_text(file.read_text() + more)
+    for key, value in (("desk/a", "1"), ("tools/b", "2"), ("tools/key", "'s3cr3t'"), ("other/c", "3")):
+        desk.dconf("write", f"/garden/{key}", value)
+    desk("export", "garden-desk", "--label", "own")
+    assert "s3cr3t" not in desk("show", "garden-desk").out
+    for key in ("desk/a", "tools/b", "tools/key", "other/c"):
+        desk.dconf("write", f"/garden/{key}", "9")
+    desk("import", "garden-desk@own", "--part", "tools", "--yes")
+    after = [
+        desk.dconf("read", f"/garden/{key}").strip() for key in ("desk/a", "tools/b", "tools/key", "other/c")
+    ]
+    assert after == ["9", "2", "9", "9"]
+    desk("reset", "garden-desk", "--part", "tools", "--yes")
+    assert not desk.dconf("list", "/garden/tools/")
+    desk("undo", "--yes")
+    assert desk.dconf("read", "/garden/tools/key").strip() == "9"
+
+
+def test_a_change_by_somebody_else_between_plan_and_write(desk):
+    desk.dconf("write", "/garden/desk/a", "1")
+    desk("export", "garden-desk")
+    desk.dconf("write", "/garden/desk/a", "2")
+    script = """
+import subprocess, sys
+from zinker.jobs import import_profile, load_setup
+from zinker.model.errors import Refused
+def approve(plan):
+    subprocess.run(["dconf", "write", "/garden/desk/a", "3"], check=True)
+    return True
+try:
+    import_profile(load_setup(), "garden-desk@latest", approve=approve)
+except Refused as error:
+    print(error)
+"""
+    python = Path(os.sys.executable)
+    done = subprocess.run([python, "-c", script], env=desk.env, capture_output=True, text=True, check=True)
+    assert (
+        "have changed since the plan was made" in done.stdout
+        and desk.dconf("read", "/garden/desk/a") == "3\n"
+    )
+
+
+def test_no_bus_no_service_no_library(desk):
+    desk.dconf("write", "/garden/desk/a", "1")
+    desk("export", "garden-desk")
+    desk.dconf("write", "/garden/desk/a", "2")
+    state = desk.dconf("dump", "/")
+
+    def why(code, **env):
+        done = desk("import", "garden-desk@latest", "--yes", code=code, env=env)
+        assert desk.dconf("dump", "/") == state
+        return done.err
+
+    bus = desk.env.pop("DBUS_SESSION_BUS_ADDRESS")
+    try:
+        done = desk("import", "garden-desk@latest", "--yes", code=3)
+        assert "there is no D-Bus session" in done.err
+    finally:
+        desk.env["DBUS_SESSION_BUS_ADDRESS"] = bus
+    assert "there is no D-Bus session" in why(4, DBUS_SESSION_BUS_ADDRESS="unix:path=/nowhere/bus")
+    bare = desk.desk / "bare.conf"  # a bus that knows no services
+    bare.write_text(BARE)
+    address, number = _bus([f"--config-file={bare}"], desk.env)
+    try:
+        assert "(dconf-service) is not installed" in why(4, DBUS_SESSION_BUS_ADDRESS=address)
+    finally:
+        os.kill(number, signal.SIGTERM)
+    (desk.path / "libdconf.so.1").write_bytes(b"no library")
+    hidden = "import ctypes; ctypes.CDLL = lambda name: (_ for _ in ()).throw(OSError(name))"
+    (desk.path / "sitecustomize.py").write_text(hidden)
+    out = desk("subjects", "garden-desk", env={"PYTHONPATH": str(desk.path)}).out
+    assert "libdconf is not installed on this machine" in out
+
+
+def test_spoiled_database_files_do_no_harm(desk):
+    for number, value in enumerate(VALUES):
+        desk.dconf("write", f"/garden/desk/values/{number}", value)
+    good, dice, ends = (desk.desk / "config/dconf/user").read_bytes(), random.Random(3), set()
+    for number in range(600):
+        data = bytearray(good)
+        for _ in range(dice.randrange(1, 12)):
+            data[dice.randrange(len(data))] = dice.randrange(256)
+        if number % 4 == 0:
+            del data[dice.randrange(len(data)) :]
+        try:
+            read_gvdb(bytes(data))
+            ends.add("read")
+        except DocumentError:
+            ends.add("refused")
+    assert ends == {"read", "refused"}
+
+
+def test_what_no_database_can_hold_is_refused(desk, monkeypatch):
+    from zinker.model.setting import Leaf
+    from zinker.stores.dconf import DconfDatabase
+
+    for key in ("XDG_CONFIG_HOME", "XDG_RUNTIME_DIR", "DCONF_PROFILE", "DBUS_SESSION_BUS_ADDRESS"):
+        monkeypatch.setenv(key, desk.env[key])
+    database = DconfDatabase()
+    for leaf in (
+        Leaf("sz", "x"),
+        Leaf("gvariant:nonsense", "1"),
+        Leaf("gvariant:u", "-1"),
+        Leaf("gvariant:s", "x"),
+    ):
+        with pytest.raises(DatabaseError, match="no value"):
+            database.write({"/garden/desk/good": Leaf("gvariant:i", "1"), "/garden/desk/bad": leaf})
+    assert not desk.dconf("read", "/garden/desk/good")  # all in one transaction, or nothing
