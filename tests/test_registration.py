@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from zinker.formats.registry_text import RegistryText, write_registry_text
+from zinker.formats.registry_text import RegistryText
+from zinker.formats.registry_text_writer import write_registry_text
 from zinker.formats.registry_values import from_bytes
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError

@@ -23,14 +23,13 @@ import codecs
 import itertools
 import re
 from binascii import b2a_base64, unhexlify
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from typing import IO, Final, NamedTuple
 
-from zinker.formats.registry_values import from_bytes, to_bytes
-from zinker.model.address import tokens
-from zinker.model.errors import DocumentError, NotWritable
-from zinker.model.rows import END, Block, SortedRows, address_of, row, tail
-from zinker.model.setting import WITHHELD, Setting
+from zinker.formats.registry_bulk import names_of, plain_rows, plain_section
+from zinker.formats.registry_values import from_bytes
+from zinker.model.errors import DocumentError
+from zinker.model.rows import Block, address_of, row, tail
 
 UNICODE: Final = "Windows Registry Editor Version 5.00"
 ANSI: Final = "REGEDIT4"
@@ -56,15 +55,12 @@ _COMMENT = re.compile(r"[ \t]*(?:;.*)?\r?")
 # A piece of two million characters cannot hold all of these without being odd.
 _RARE = [chr(code) for code in (*range(0xA1, 0xC0), *range(0x2010, 0x3000)) if not chr(code).isalnum()]
 _EMPTY = tail("key", None)
+_SEPARATOR = "\\"
 _LONE_BACKSLASH = "it has a backslash that is not doubled"
 _CONTROLS = re.compile("[\0-\x1f]")
 _DWORD_LINE = re.compile(r"=dword:([0-9a-fA-F]{8})\r?").fullmatch
 _HEX_LINE = re.compile(r"=hex:((?:[0-9a-fA-F]{2},)*[0-9a-fA-F]{2})\r?").fullmatch
-_ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) for code in range(128, 160)}
-# The way back; what has no place in there becomes what Latin-1 has no place for.
-_ANSI_CODES = dict.fromkeys(_ANSI_CHARACTERS, "\uffff") | {
-    ord(character): chr(code) for code, character in _ANSI_CHARACTERS.items()
-}
+ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) for code in range(128, 160)}
 
 
 class Mistake(NamedTuple):
@@ -118,6 +114,12 @@ class RegistryText:
             self.elsewhere.append(key)
         return found
 
+    def bytes_of(self, number: int, data: bytes) -> bytes:
+        """Return a value's bytes as registries keep them: texts of the older generation are in ANSI."""
+        if self.is_ansi and number in (1, 2, 7):
+            return data.decode("latin-1").translate(ANSI_CHARACTERS).encode("utf-16-le")
+        return data
+
     def note(self, line: int, why: str) -> None:
         """Remember a mistake; of very many, only the first."""
         if len(self.mistakes) < _MOST_TROUBLES:
@@ -143,7 +145,7 @@ class RegistryText:
                 if is_first:
                     text, is_first = text.removeprefix("\ufeff"), False
                 if self._encoding == "latin-1":
-                    text = text.translate(_ANSI_CHARACTERS) if not text.isascii() else text
+                    text = text.translate(ANSI_CHARACTERS) if not text.isascii() else text
                 if "\n" not in text and "\r" in text[:-1]:
                     text = text.replace("\r", "\n")  # line ends as older Macs have them
                 at = text.rfind("\n") if data else len(text)
@@ -203,6 +205,8 @@ class _Reader:
         self._above: set[str] = set()
         self._survey()
         self._document = ""
+        self._sections: list[tuple[str, str]] = []  # sections: the address of the key, and the body
+        self._texts: list[tuple[int, str]] = []  # the same with their lines, as they stand in the file
         self._done: list[str] = []
         self._done_names: list[str] = []
         # Of the section that is being read:
@@ -226,8 +230,71 @@ class _Reader:
         self._removed = tuple(removed)
 
     def read(self, piece: str) -> Iterator[tuple[str, Block]]:
-        """Yield the settings of a piece, but for those that wait."""
+        """Yield the settings of a piece, but for those that wait: plain sections as a whole, others by line."""
         piece, self._pending = self._pending + piece, ""
+        first, *sections = f"\n{piece}".split("\n[")
+        first = (f"{first}\n" if sections else first)[1:]
+        careful, is_whole = [first] if first else [], first.count('"') % 2 == first.count('\\"') % 2
+        for number, section in enumerate(sections, 1):
+            # What was split off is a line end but for the last section of the piece.
+            is_last = number == len(sections)  # the next piece may go on with it
+            section = section if is_last else f"{section}\n"
+            if (
+                is_whole
+                and not is_last
+                and (plain := plain_section(section))
+                and self._is_simple(plain[0].casefold())
+            ):
+                if careful:
+                    yield from self._by_line("".join(careful))
+                    self._give_up()
+                    careful = []
+                self._close()
+                yield from self._take(*plain, section)
+                self._line += section.count("\n")
+            else:
+                # A bracket after a line end may stand in a text, which has an end somewhere.
+                is_whole ^= (section.count('"') - section.count('\\"')) % 2 == 1
+                careful.append(f"[{section}")
+        if careful:
+            yield from self._by_line("".join(careful))
+        yield from self._flush()
+
+    def _give_up(self) -> None:
+        """Say of what has no end before the next section that it has none."""
+        if self._pending:
+            self._mistake(1, "its text has no end")
+            self._line += self._pending.count("\n") + (not self._pending.endswith("\n"))
+            self._pending = ""
+
+    def _is_simple(self, key: str) -> bool:
+        return not self._removed and key not in self._waiting
+
+    def _take(self, key: str, body: str, section: str) -> Iterator[tuple[str, Block]]:
+        """Take a plain section."""
+        self._is_open = False
+        located = self._text.locate(key)
+        if located is None:
+            return
+        document, path = located
+        if document != self._document:
+            yield from self._flush()
+            self._document = document
+            yield document, Block([], "")
+        prefix = f"/{path.replace(_SEPARATOR, '/')}/" if path else "/"
+        names = names_of(body)
+        if not names and path and key.casefold() not in self._above:
+            self._done.append(row(prefix, _EMPTY))
+        elif len(set(map(str.casefold, names))) < len(names):
+            yield from self._by_line(f"[{section}")
+            self._line -= section.count("\n")
+        else:
+            self._sections.append((prefix, body))
+            self._texts.append((self._line, section))
+        self._done_names += names
+        self._done_names.append(path.rpartition(_SEPARATOR)[2])
+
+    def _by_line(self, piece: str) -> Iterator[tuple[str, Block]]:
         self._stand_ins = backslash, quote = _unused(piece)
         lines = piece.replace("\\\\", backslash).replace('\\"', quote).split("\n")
         at, last = 0, len(lines) - (not lines[-1])
@@ -273,12 +340,10 @@ class _Reader:
                 address = self._prefix + self._plain(name).replace("~", "~0").replace("/", "~1")
                 self._rows.append(row(address, ending))
         self._line += last
-        yield from self._flush()
 
     def rest(self) -> Iterator[tuple[str, Block]]:
         """Yield what waited."""
-        if self._pending:
-            self._text.note(self._line, "its text has no end")
+        self._give_up()
         self._close()
         yield from self._flush()
         for key, rows in self._waiting.items():
@@ -338,9 +403,19 @@ class _Reader:
             else:
                 self._done += rows
                 self._done_names += names
-        self._rows, self._names = [], []
+        self._rows, self._names, self._is_open = [], [], False
 
     def _flush(self) -> Iterator[tuple[str, Block]]:
+        sections, texts, self._sections, self._texts = self._sections, self._texts, [], []
+        try:
+            self._done += plain_rows(sections, self._text.bytes_of) if sections else []
+        except ValueError:
+            # One of them has bytes that are none; line by line, it is found out which.
+            now = self._line
+            for self._line, section in texts:
+                yield from self._by_line(f"[{section}")
+            self._close()
+            self._line = now
         if self._done:
             names = "\n".join(self._done_names)
             yield self._document, Block(self._done, names)
@@ -419,9 +494,7 @@ class _Reader:
                 raise ValueError("its bytes are not all two hexadecimal digits") from None
             if number == 3:
                 return f'"binary","{base64.b64encode(data).decode()}"]'
-            if self._text.is_ansi and number in (1, 2, 7):
-                data = data.decode("latin-1").translate(_ANSI_CHARACTERS).encode("utf-16-le")
-            return tail(*from_bytes(number, data))
+            return tail(*from_bytes(number, self._text.bytes_of(number, data)))
         found = _DWORD.fullmatch(rest)
         if found and _COMMENT.fullmatch(found[2]):
             return f'"dword",{int(found[1], 16)}]'
@@ -449,84 +522,3 @@ def _unused(piece: str) -> tuple[str, str]:
     if not second:
         raise DocumentError("it is no text that people or programs write")
     return first, second
-
-
-def write_registry_text(settings: Iterable[Setting], ansi: bool = False) -> Iterator[bytes]:
-    """Yield the registration text of settings whose documents are keys, key by key.
-
-    What is withheld stands there as a comment. Raises `NotWritable` for what such a file cannot hold.
-    """
-    by_key = SortedRows()
-    by_key.add([_placed(setting, ansi) for setting in settings if not setting.is_head])
-    yield b"" if ansi else codecs.BOM_UTF16_LE
-    yield _encoded(f"{ANSI if ansi else UNICODE}\r\n", ansi)
-    last = ""
-    for block in by_key.blocks():
-        pieces: list[str] = []
-        for one in block:
-            place, _, line = one.partition(END)
-            if place != last or line == _REMOVED:
-                minus = "-" if line == _REMOVED else ""
-                pieces.append("\r\n[" + minus + place.replace("\1", "\\") + "]\r\n")
-                last = place
-            pieces.append(line.lstrip("\0"))
-        yield _encoded("".join(pieces), ansi)
-    yield _encoded("\r\n", ansi)
-
-
-_REMOVED = "\0"  # sorts before every value
-
-
-def _placed(setting: Setting, ansi: bool) -> str:
-    """Return a setting's line behind its key, so that sorting brings the values of a key together."""
-    names = tokens(setting.address)
-    path = names[:-2] if setting.type == KEY_GONE else names[:-1]
-    place = "\1".join([*setting.document.split("\\"), *path])
-    if any(mark in setting.address for mark in "\0\1"):
-        raise NotWritable(setting.address, "its name has a character that no registration text file can hold")
-    if setting.type == KEY_GONE:
-        return f"{place}{END}{_REMOVED}"
-    try:
-        line = "" if setting.type == "key" else _value_line(names[-1], setting, ansi)
-        _encoded(line + place, ansi)
-    except UnicodeEncodeError as error:
-        why = f"the older registration text has no {error.object[error.start]!a}"
-        raise NotWritable(setting.address, why) from None
-    except ValueError as error:
-        raise NotWritable(setting.address, str(error)) from None
-    return f"{place}{END}{line}"
-
-
-def _value_line(name: str, setting: Setting, ansi: bool) -> str:
-    start = f'"{_escaped(name)}"=' if name else "@="
-    type, value = setting.type, setting.value
-    if type == WITHHELD:
-        return f"; {start} is a secret, withheld\r\n"
-    if type == GONE:
-        return f"{start}-\r\n"
-    if type == "sz" and not _CONTROLS.search(value):
-        return f'{start}"{_escaped(value)}"\r\n'
-    if type == "dword":
-        return f"{start}dword:{value:08x}\r\n"
-    number, data = to_bytes(type, value)
-    if ansi and number in (1, 2, 7):
-        data = _encoded(data.decode("utf-16-le", "surrogatepass"), ansi)
-    words = "hex:" if number == 3 else f"hex({number:x}):"
-    return _wrapped(start + words, data.hex(",")) + "\r\n"
-
-
-def _wrapped(start: str, digits: str) -> str:
-    """Break a value's digits into lines of 80 columns at most, as people are used to."""
-    width = max((76 - len(start)) // 3, 1) * 3
-    lines = [digits[:width], *(digits[at : at + 75] for at in range(width, len(digits), 75))]
-    return start + "\\\r\n  ".join(line for line in lines if line)
-
-
-def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace('"', '\\"')
-
-
-def _encoded(text: str, ansi: bool) -> bytes:
-    if not ansi:
-        return text.encode("utf-16-le", "surrogatepass")
-    return text.translate(_ANSI_CODES).encode("latin-1") if not text.isascii() else text.encode()

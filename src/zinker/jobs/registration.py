@@ -13,8 +13,8 @@ from zinker.formats.registry_text import (
     SUFFIX,
     RegistryText,
     by_root,
-    write_registry_text,
 )
+from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
