@@ -181,6 +181,10 @@ class Live:
         self._builder = ProfileBuilder()
         self.manifest = capture(setup, place, subject, selection, self._builder)
 
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time."""
+        return self._builder.pieces(part) if self.manifest.part(part) else iter(())
+
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted."""
         return self._builder.lines(part) if self.manifest.part(part) else iter(())

@@ -1,6 +1,9 @@
 """Compare: what is not the same in two profiles, two places, or a profile and a place."""
 
 import contextlib
+import queue
+import re
+import threading
 from collections.abc import Iterable, Iterator
 
 import msgspec
@@ -15,6 +18,10 @@ from zinker.model.errors import WrongUsage
 from zinker.model.profile import Manifest, PartRecord, Problem
 from zinker.model.setting import DOCUMENT, WITHHELD, Setting, decode_line
 from zinker.subjects.subject import Subject
+
+_AHEAD = 4  # pieces of a stream
+# The opening line of a document that was taken apart.
+_OPENING = re.compile(rb'^\["(?:[^"\\]|\\.)*","","document",', re.MULTILINE)
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -134,18 +141,60 @@ def _compare_part(
 
     alike = 0
 
-    def counted(lines: Iterator[bytes]) -> Iterator[bytes]:
+    def counted(pieces: Iterator[bytes]) -> Iterator[bytes]:
         """Count the settings that take part in the comparison."""
         nonlocal alike
-        for line in lines:
-            setting = decode_line(line)
-            alike += not (setting.is_head and setting.type == DOCUMENT) and not is_ignored(setting)
-            yield line
+        for piece in pieces:
+            if part is None or not (part.volatile or instance):
+                openings = len(_OPENING.findall(piece)) if b',"","document",' in piece else 0
+                alike += piece.count(b"\n") - openings
+            else:
+                settings = map(decode_line, piece[:-1].split(b"\n"))
+                alike += sum(not (s.is_head and s.type == DOCUMENT) and not is_ignored(s) for s in settings)
+            yield piece
 
-    lines = counted(before.snapshot.lines(record.id))
-    found: Iterable[Difference] = differences(record.id, lines, after.snapshot.lines(record.id), is_ignored)
-    different = paired_by_case(found) if record.store == "registry" else list(found)
+    pieces = [side.snapshot.pieces(record.id) for side in (before, after)]
+    with read_along(pieces[0]) as first, read_along(pieces[1]) as second:
+        found: Iterable[Difference] = differences(record.id, counted(first), second, is_ignored)
+        different = paired_by_case(found) if record.store == "registry" else list(found)
     return different, alike - sum(d.before is not None for d in different if not _is_head(d))
+
+
+@contextlib.contextmanager
+def read_along(pieces: Iterator[bytes]) -> Iterator[Iterator[bytes]]:
+    """Read a stream in a thread of its own, a few pieces ahead: unpacking and hashing let others run."""
+    waiting: queue.Queue[bytes | BaseException | None] = queue.Queue(_AHEAD)
+    is_over = threading.Event()
+
+    def put(item: bytes | BaseException | None) -> None:
+        while not is_over.is_set():
+            with contextlib.suppress(queue.Full):
+                waiting.put(item, timeout=0.1)
+                return
+
+    def read() -> None:
+        try:
+            for piece in pieces:
+                put(piece)
+                if is_over.is_set():
+                    return
+            put(None)
+        except BaseException as error:  # noqa: BLE001 - it is raised where the pieces are wanted
+            put(error)
+
+    def taken() -> Iterator[bytes]:
+        while (item := waiting.get()) is not None:
+            if isinstance(item, BaseException):
+                raise item
+            yield item
+
+    thread = threading.Thread(target=read, daemon=True)
+    thread.start()
+    try:
+        yield taken()
+    finally:
+        is_over.set()
+        thread.join()
 
 
 def _is_head(difference: Difference) -> bool:

@@ -54,6 +54,10 @@ class TextProfile:
         """The keys that the file tells to remove, with all below them."""
         return self._reader.removals
 
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time."""
+        return self._builder.pieces(part) if self.manifest.part(part) else iter(())
+
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted."""
         return self._builder.lines(part) if self.manifest.part(part) else iter(())

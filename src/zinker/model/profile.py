@@ -100,6 +100,10 @@ class Snapshot(Protocol):
         """What the snapshot tells to remove, by part and document: addresses that end with a slash."""
         ...
 
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time, each with its line end."""
+        ...
+
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, without line ends."""
         ...

@@ -62,16 +62,31 @@ class Profile:
 
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the lines of a part; size, number and digest have been checked when the last one is out."""
+        for piece in self.pieces(part):
+            yield from piece[:-1].split(b"\n")
+
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the same, many lines at a time."""
         record = self.manifest.part(part)
         if record is None:
             return
         digest, size, count = hashlib.sha256(), 0, 0
         with self._open(settings_member(part)) as stream:
-            while line := self._line(stream, part):
-                digest.update(line)
-                size += len(line)
-                count += 1
-                yield line.rstrip(b"\n")
+            rest = b""
+            while data := self._read(stream, part):
+                whole, end, more = data.rpartition(b"\n")
+                if not end:
+                    rest += data
+                    if len(rest) > LARGEST_LINE:
+                        raise self._damaged(f"the settings of the part {part} have a line without end")
+                    continue
+                piece, rest = b"".join((rest, whole, end)), more
+                digest.update(piece)
+                size += len(piece)
+                count += piece.count(b"\n")
+                yield piece
+            if rest:
+                raise self._damaged(f"the settings of the part {part} are cut off")
         if (size, count, digest.hexdigest()) != (
             record.size,
             record.documents + record.settings,
@@ -111,14 +126,11 @@ class Profile:
         """Let go of the file."""
         self._container.close()
 
-    def _line(self, stream: IO[bytes], part: str) -> bytes:
+    def _read(self, stream: IO[bytes], part: str) -> bytes:
         try:
-            line = stream.readline(LARGEST_LINE)
+            return stream.read(CHUNK)
         except _BROKEN as error:
             raise self._damaged(f"the settings of the part {part} cannot be unpacked: {error}") from None
-        if line and not line.endswith(b"\n"):
-            raise self._damaged(f"the settings of the part {part} are cut off, or have a line without end")
-        return line
 
     def _open(self, name: str) -> IO[bytes]:
         if not is_member(name):

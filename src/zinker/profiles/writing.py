@@ -244,12 +244,17 @@ class ProfileBuilder:
         data = encode_manifest(manifest)
         self._target.put(MANIFEST, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
-    def lines(self, part: str) -> Iterator[bytes]:
-        """Yield the lines of a part just built."""
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the lines of a part just built, many at a time."""
         spool = self._spools[part]
         spool.seek(0)
-        for line in spool:
-            yield line.rstrip(b"\n")
+        while piece := spool.read(CHUNK):
+            yield piece + spool.readline()
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the lines of a part just built."""
+        for piece in self.pieces(part):
+            yield from piece[:-1].split(b"\n")
 
     def close(self) -> None:
         """Let go of the spooled settings."""
