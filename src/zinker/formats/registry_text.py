@@ -24,6 +24,7 @@ import itertools
 import re
 from binascii import b2a_base64, unhexlify
 from collections.abc import Callable, Iterator
+from functools import cached_property
 from typing import IO, Final, NamedTuple
 
 from zinker.formats.registry_bulk import names_of, plain_rows, plain_section
@@ -85,7 +86,7 @@ class RegistryText:
 
     def __init__(self, open: Callable[[], IO[bytes]], locate: Locate = by_root) -> None:
         self._open = open
-        self._locate = locate
+        self.find = locate
         with open() as stream:
             self._encoding, self.is_ansi = _generation(stream.read(4096))
         self.mistakes: list[Mistake] = []
@@ -99,17 +100,16 @@ class RegistryText:
             yield from reader.read(piece)
         yield from reader.rest()
 
-    def headers(self) -> Iterator[tuple[bool, str]]:
-        """Yield the keys in the order of the file, and whether they are to be removed."""
-        for piece in self._pieces():
-            for section in f"\n{piece}".split("\n[")[1:]:
-                found = _header(section.partition("\n")[0])
-                if found:
-                    yield found
+    @cached_property
+    def headers(self) -> list[tuple[bool, str]]:
+        """The keys in the order of the file, and whether they are to be removed."""
+        sections = (one for piece in self._pieces() for one in f"\n{piece}".split("\n[")[1:])
+        found = (_header(section.partition("\n")[0]) for section in sections)
+        return [header for header in found if header]
 
     def locate(self, key: str) -> tuple[str, str] | None:
         """Say where a key belongs, and remember those that belong nowhere."""
-        found = self._locate(key)
+        found = self.find(key)
         if found is None:
             self.elsewhere.append(key)
         return found
@@ -218,7 +218,7 @@ class _Reader:
     def _survey(self) -> None:
         seen: set[str] = set()
         removed = []
-        for is_gone, key in self._text.headers():
+        for is_gone, key in self._text.headers:
             name = key.casefold()
             if is_gone:
                 removed.append(name)

@@ -96,8 +96,9 @@ class _Reader:
     def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
         try:
             captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
-            subject, homes = _subject_of(self._setup, RegistryText(self._open))
-            text = RegistryText(self._open, homes.locate)
+            text = RegistryText(self._open)
+            subject, homes = _subject_of(self._setup, text)
+            text.find = homes.locate
             documents = self._documents(text, subject, homes)
         except FileNotFoundError:
             raise WrongUsage(_WHAT, f"{self._path} does not exist", "Check the path.") from None
@@ -198,7 +199,7 @@ def _subject_of(setup: Setup, text: RegistryText) -> tuple[Subject, _Homes]:
     subjects = [s for s in setup.catalogue.all() if any(part.store == "registry" for part in s.part)]
     homes = [_Homes(subject) for subject in subjects]
     counts: Counter[int] = Counter()
-    for _, key in text.headers() if subjects else ():
+    for _, key in text.headers if subjects else ():
         counts.update(number for number, home in enumerate(homes) if home.locate(key))
     if counts:
         best = counts.most_common(1)[0][0]

@@ -18,6 +18,7 @@ from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.rows import Block, SortedRows, encode_rows
 from zinker.model.setting import Leaf, Setting, encode_lines
+from zinker.profiles.deflating import Deflater
 from zinker.profiles.layout import (
     LARGEST_PACKED,
     MANIFEST,
@@ -90,6 +91,8 @@ class ZipTarget:
         start = self._zip.start_dir
         try:
             with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
+                if size > _LARGE and not is_plain:
+                    sink._compressor = Deflater(1)  # type: ignore[attr-defined]
                 _copy(name, stream, sink, sha256)
         except ChangedWhileRead:
             self._forget(member, start)
