@@ -1,6 +1,7 @@
 """Builds the demo garden in a folder."""
 
 import itertools
+import json
 import shutil
 from pathlib import Path
 
@@ -77,6 +78,14 @@ def spoil(garden: Path) -> None:
     replace(user / "Roaming/mosslight/devices/bench-east.json", '"level": 70', '"level": 7')
     (user / "Local/mosslight/artwork/benches/west.svg").unlink()
     replace(garden / "workstations" / "potting-shed.json", '"drip.wav"', '"siren.wav"')
+
+
+def close_till(garden: Path) -> None:
+    """Close Brindlepot on the simulated gate kiosk."""
+    path = garden / "workstations" / "gate-kiosk.json"
+    state = json.loads(path.read_bytes())
+    state["running"] = []
+    path.write_text(json.dumps(state, indent=2), encoding="utf-8")
 
 
 def set_running(garden: Path, running: bool) -> None:

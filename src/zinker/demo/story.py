@@ -8,7 +8,7 @@ import sys
 import time
 from pathlib import Path
 
-from zinker.demo.garden import set_running, spoil
+from zinker.demo.garden import close_till, set_running, spoil
 from zinker.model.errors import Failed
 
 
@@ -42,7 +42,15 @@ def tell(garden: Path) -> None:
     run("export", "mosslight@season-start", "--to", "stick")
     profile = next((garden / "stick").glob("*.zinker")).relative_to(garden).as_posix()
     run("import", profile, "--place", "glasshouse", "--yes")
-    run.say("The licence stayed behind, as it is valid on the old device only. What is kept by now?")
+    run.say("The licence stayed behind, as it is valid on the old device only.")
+    run.say("The machine of the ticket till does not start any more; its disk is connected. What is on it?")
+    run("export", "brindlepot", "--place", "old-kiosk", "--label", "last-day")
+    run.say("Its registry was read from the disk, with what a log still held. What has the new till otherwise?")
+    run("compare", "brindlepot@last-day", "gate-kiosk:brindlepot", ends=1)
+    close_till(garden)
+    run("import", "brindlepot@last-day", "--place", "gate-kiosk", "--yes")
+    run.say("And as a text file, for a colleague who has no Zinker. What is kept by now?")
+    run("export", "brindlepot@last-day", "--to", "till.reg")
     run("list")
     run.say(f"That took {time.monotonic() - started:.0f} seconds. The garden is yours to play in:")
     print(_invitation(garden), flush=True)
