@@ -19,6 +19,7 @@ check: $(READY)
 bench: $(READY)
 	$(BIN)/python bench/start.py --write docs/benchmarks.md
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
+	$(BIN)/python bench/registry.py --write docs/benchmarks.md
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py docs/screenshots
