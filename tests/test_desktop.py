@@ -127,7 +127,7 @@ def test_layers_locks_and_reset(desk):
     }
     desk("export", "garden-desk", "--label", "own")
     dump = desk.dconf("dump", "/garden/")
-    desk("reset", "garden-desk", "--address", "/panel/*", "--yes")
+    assert "beneath it is 40" in desk("reset", "garden-desk", "--address", "/panel/*", "--yes").out
     assert desk.shown()["/panel/size"] == ("gvariant:u", "40", "organisation")
     assert desk.shown()["/background/picture"][2] == ""
     desk("undo", "--yes")

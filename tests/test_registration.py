@@ -218,7 +218,13 @@ def test_keys_of_nobody_and_secrets_in_text_files(garden):
     assert '; "API-Token"= is a secret' in (garden.path / "again.reg").read_bytes().decode("utf-16")
     (garden.path / "other.reg").write_text('REGEDIT4\r\n[HKEY_USERS\\x]\r\n"a"="b"\r\n', newline="")
     assert "1 setting." in garden("show", "other.reg").out
-    assert "no subject of that name" in garden("import", "other.reg", "--yes", code=2).err
+    why = garden("import", "other.reg", "--yes", code=2).err
+    assert "no subject file describes the keys" in why and "--home 'HKEY_USERS\\x'" in why
+    garden(
+        "subjects", "new", "other", "--home", r"HKEY_USERS\x", "--home", "/garden/none/", "--to", "subjects"
+    )
+    assert garden("subjects", "check", "subjects/other.subject.toml").code == 0
+    assert garden("show", "other.reg", "--json").json["profile"]["subject"] == "other"
 
 
 def test_the_older_generation_is_written_where_it_can_be(garden):

@@ -1,6 +1,7 @@
 """Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb.
 
-Needs the Debian packages xvfb, xterm, imagemagick and fonts-dejavu-core.
+Needs the Debian packages xvfb, xterm, imagemagick and fonts-dejavu-core, and for the desktop's settings database
+dbus, dconf-service, dconf-cli and libglib2.0-bin.
 """
 
 import os
@@ -11,9 +12,33 @@ import tempfile
 import time
 from pathlib import Path
 
-from zinker.demo.garden import build, set_running, spoil
+from zinker.demo.garden import build, close_till, set_running, spoil
 
 COMMAND = Path(sys.executable).with_name("zinker")
+
+
+DESK_SCHEMA = """<schemalist><schema id="example.tarnhollow.desk.panel" path="/garden/desk/panel/">
+  <key name="size" type="u"><default>32</default></key>
+  <key name="position" type="s"><default>'top'</default></key>
+  <key name="items" type="as"><default>['clock', 'weather']</default></key>
+</schema></schemalist>"""
+
+
+def desk(garden: Path) -> str:
+    """Prepare a desktop of layers; returns the variables that lead programs to it, for a shell."""
+    folder = garden / "desk"
+    (folder / "site.d/locks").mkdir(parents=True)
+    (folder / "run").mkdir(mode=0o700)
+    (folder / "site.d/00").write_text("[garden/desk/panel]\nsize=uint32 40\nposition='bottom'\n")
+    (folder / "site.d/locks/00").write_text("/garden/desk/panel/position\n")
+    (folder / "profile").write_text(f"user-db:user\nfile-db:{folder}/site\n")
+    (folder / "garden.gschema.xml").write_text(DESK_SCHEMA)
+    subprocess.run(["dconf", "compile", folder / "site", folder / "site.d"], check=True)
+    subprocess.run(["glib-compile-schemas", folder], check=True)
+    return (
+        f"XDG_CONFIG_HOME={folder}/config XDG_RUNTIME_DIR={folder}/run DCONF_PROFILE={folder}/profile "
+        f"GSETTINGS_SCHEMA_DIR={folder}"
+    )
 
 
 class Screen:
@@ -42,7 +67,8 @@ class Screen:
         done.unlink(missing_ok=True)
         script = []
         for command in commands:
-            script += [f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}", command, "echo"]
+            told = f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}"
+            script += [*([told] if not command.startswith("env ") else []), command, "echo"]
         body = "\n".join([*script, f"touch {done}", "sleep 60"])
         looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 10 -geometry 158x47+0+0 -bg white -fg black")
         path = f"{COMMAND.parent}:{os.environ['PATH']}"
@@ -141,6 +167,20 @@ def main() -> None:
                 "zinker import sealed.zinker --place glasshouse --with-secrets --yes",
                 "sed -n 's/^token *=.*/token = (it is there)/p' glasshouse/Users/*/AppData/Roaming/mosslight/*.ini",
             )
+            close_till(garden)
+            screen.shot(
+                "registry",
+                "zinker export brindlepot --place old-kiosk --label last-day   # the disk of a dead machine",
+                "zinker import brindlepot@last-day --place gate-kiosk --yes",
+                "zinker export brindlepot@last-day --to till.reg; iconv -f utf-16 till.reg | head -9",
+            )
+            (garden / "desk.sh").write_text(
+                "dconf write /garden/desk/panel/size 'uint32 64'\n"
+                "dconf write /garden/desk/background/picture \"'ferns.png'\"\n"
+                "for command in 'show here:garden-desk' 'reset garden-desk --yes' 'show here:garden-desk'\n"
+                "do printf '\\033[1m$ zinker %s\\033[0m\\n' \"$command\"; zinker $command; echo\ndone\n"
+            )
+            screen.shot("desktop", f"env {desk(garden)} dbus-run-session -- sh desk.sh 2>/dev/null")
             screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
         finally:
             screen.close()

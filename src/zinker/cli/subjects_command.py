@@ -26,8 +26,11 @@ def command(
     ] = "",
     place: options.Place = "here",
     home: Annotated[
-        list[Path] | None,
-        typer.Option(help="With `new`: a file or folder of it; may be given again.", metavar="PATH"),
+        list[str] | None,
+        typer.Option(
+            help="With `new`: a file, folder, registry key or settings path; may be given again.",
+            metavar="HOME",
+        ),
     ] = None,
     to: Annotated[
         Path | None, typer.Option(help="With `new`: the folder for the draft.", metavar="FOLDER")

@@ -45,7 +45,9 @@ def tell(garden: Path) -> None:
     run.say("The licence stayed behind, as it is valid on the old device only.")
     run.say("The machine of the ticket till does not start any more; its disk is connected. What is on it?")
     run("export", "brindlepot", "--place", "old-kiosk", "--label", "last-day")
-    run.say("Its registry was read from the disk, with what a log still held. What has the new till otherwise?")
+    run.say(
+        "Its registry was read from the disk, with what a log still held. What has the new till otherwise?"
+    )
     run("compare", "brindlepot@last-day", "gate-kiosk:brindlepot", ends=1)
     close_till(garden)
     run("import", "brindlepot@last-day", "--place", "gate-kiosk", "--yes")

@@ -1,5 +1,6 @@
 """Subject files: checking one, and drafting a new one from the files that an application keeps."""
 
+import re
 from pathlib import Path
 
 from zinker.formats import guess
@@ -7,6 +8,7 @@ from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.places.place import Place
 from zinker.stores.atomic import write_file
+from zinker.stores.registry import ROOTS
 from zinker.subjects.catalogue import RESERVED, SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
 
@@ -17,9 +19,12 @@ _NARROW_FIRST = ("config", "data", "documents", "program", "machine-config", "ho
 
 
 def new_subject(
-    setup: Setup, id: str, homes: tuple[Path, ...], place: str = "here", to: Path | None = None
+    setup: Setup, id: str, homes: tuple[Path | str, ...], place: str = "here", to: Path | None = None
 ) -> Path:
     """Write a commented draft of a subject file, with a part for each of the homes given.
+
+    A home is a file or folder, a registry key (`HKEY_...`), or a path of the desktop's settings database, which
+    has a slash at both ends and is no folder.
 
     Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
     """
@@ -51,7 +56,13 @@ def new_subject(
     return path
 
 
-def _part(place: Place, home: Path, number: int) -> DraftPart:
+def _part(place: Place, given: Path | str, number: int) -> DraftPart:
+    text = str(given)
+    if text.upper().startswith(ROOTS):
+        return DraftPart(_id(text.rpartition("\\")[2], number), text, "", "registry")
+    if re.fullmatch(r"/([^/]+/)+", text) and not Path(text).exists():
+        return DraftPart(_id(text.rstrip("/").rpartition("/")[2], number), text, "", "desktop-db")
+    home = Path(given)
     whole = home.absolute()
     for variable in _NARROW_FIRST:
         folder = place.folder(variable)

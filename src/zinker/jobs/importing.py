@@ -1,7 +1,7 @@
 """Import: a profile's settings are put back at a place."""
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import msgspec
 
@@ -11,13 +11,15 @@ from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
 from zinker.jobs.checking import objections
 from zinker.jobs.planning import plan_part
 from zinker.jobs.references import Reference, parse_reference
-from zinker.jobs.registration import TextProfile
+from zinker.jobs.registration import NOBODYS, TextProfile
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
 from zinker.jobs.withholding import Withholder
+from zinker.model.address import tokens
 from zinker.model.crosswalk import Crosswalk, between
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
+from zinker.model.setting import decode_line
 from zinker.places.place import Place
 from zinker.profiles.reading import Profile
 from zinker.profiles.sealing import Lock
@@ -60,6 +62,13 @@ def import_profile(
     with kept(setup, wanted) as source:
         if unlock is not None:
             _unseal(setup, source, unlock)
+        if source.manifest.subject == NOBODYS:
+            key = next(
+                (found for part in source.manifest.parts for found in _keys(source, part.id)), "HKEY_..."
+            )
+            why = f"no subject file describes the keys in {source.name}, such as {key}"
+            then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
+            raise WrongUsage("Not imported", why, then)
         subject = setup.catalogue.find(source.manifest.subject)
         selection = _selection(subject, source, parts, without, wanted)
         with at_place(setup, place, look_only=preview) as target:
@@ -80,6 +89,14 @@ def import_profile(
                     return Outcome("declined", plan, left=plan.left)
                 work = Work(setup, target, subject, source.snapshot)
                 return carry_out(work, plan, "import", progress=progress)
+
+
+def _keys(source: Source, part: str) -> Iterator[str]:
+    """Yield the keys of the settings of a part."""
+    for line in source.snapshot.lines(part):
+        setting = decode_line(line)
+        if not setting.is_head:
+            yield "\\".join([setting.document, *tokens(setting.address)[:-1]])
 
 
 def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:

@@ -100,9 +100,8 @@ class _Planner:
 
     def _items(self, home: DesktopHome, document: str) -> Iterator[PlanItem]:
         own = home.read(document).leaves
-        organisation = home.beneath(document, ORGANISATION) if self._to == DEFAULT else {}
-        default = home.beneath(document, DEFAULT) if organisation else {}
-        for address in sorted({*own, *organisation}):
+        organisation, default = (home.beneath(document, layer) for layer in (ORGANISATION, DEFAULT))
+        for address in sorted({*own, *(organisation if self._to == DEFAULT else ())}):
             if self._addresses and not any(matches(pattern, address) for pattern in self._addresses):
                 continue
             after = self._wanted(document, address, organisation, default)
@@ -113,13 +112,18 @@ class _Planner:
             if why:
                 self._leave(document, address, why)
                 continue
-            yield PlanItem(address, self._shown(address, before), after)
+            beneath = organisation.get(address, default.get(address)) if after is None else None
+            yield PlanItem(address, self._shown(address, before), after, None, self._shown(address, beneath))
 
     def _wanted(
         self, document: str, address: str, organisation: dict[str, Leaf], default: dict[str, Leaf]
     ) -> Leaf | None:
         """Return what the user's own layer has to hold."""
-        if address not in organisation or organisation[address] == default.get(address):
+        if (
+            self._to == ORGANISATION
+            or address not in organisation
+            or organisation[address] == default.get(address)
+        ):
             return None
         if address not in default:
             self._leave(

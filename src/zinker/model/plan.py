@@ -10,12 +10,16 @@ Action = Literal["create", "edit", "replace", "remove"]
 
 
 class PlanItem(msgspec.Struct, frozen=True):
-    """One setting that would change. `translated` is the value in the profile, where it was translated."""
+    """One setting that would change. `translated` is the value in the profile, where it was translated.
+
+    `beneath` is what counts when the user's own value is gone, where a store has layers.
+    """
 
     address: str
     before: Leaf | None
     after: Leaf | None
     translated: Leaf | None = None
+    beneath: Leaf | None = None
 
     @property
     def word(self) -> str:

@@ -18,8 +18,9 @@ from zinker.reports.lines import (
     place_line,
     plain,
     setting_lines,
+    value_text,
 )
-from zinker.reports.words import count, visible
+from zinker.reports.words import count, cut, visible
 from zinker.subjects.subject import Part, Subject
 
 
@@ -54,6 +55,10 @@ def _block(part: Part | None, plan: DocumentPlan, width: int) -> Block:
         shown = [item for item in plan.items if item.translated is not None]
     for item in shown:
         lines += setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
+        if item.beneath is not None:
+            lines.append(
+                Text(cut(f"{'':<13}beneath it is {value_text(item.beneath)}", width), style="bright_black")
+            )
     return Block(name, plan.document, lines, is_file=plan.action in words)
 
 
@@ -120,6 +125,7 @@ def _document_json(plan: DocumentPlan) -> dict[str, Any]:
                 "before": leaf_json(item.before),
                 "after": leaf_json(item.after),
                 "in_profile": leaf_json(item.translated or item.after),
+                **({"beneath": leaf_json(item.beneath)} if item.beneath is not None else {}),
             }
             for item in plan.items
         ],

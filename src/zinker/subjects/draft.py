@@ -9,6 +9,7 @@ class DraftPart(NamedTuple):
     id: str
     path: str
     format: str
+    store: str = "file"
 
 
 _HEAD = """\
@@ -29,17 +30,21 @@ _PART = """
 [[part]]
 id = "{id}"
 title = "{title}"
-store = "file"                             # or registry
+store = "{store}"
 path = "{path}"
 # path = ["{{config}}/new/place", "{{home}}/.old-place"]      # the first that exists
 # path = {{ linux = "...", windows = "...", macos = "..." }}  # another one on each system
-format = "{format}"                        # without it, Zinker looks for itself
-# device_bound = true                      # valid on one machine only, as a licence is
+{format}# device_bound = true                      # valid on one machine only, as a licence is
 # volatile = ["/window/*"]                 # changes by itself: left out of comparisons and imports
 # secret = ["/account/token"]              # withheld; passwords and tokens are found without it, too
 # not_secret = ["/keys/*"]                 # what only looks like one
 # [part.titles]
 # "/section/key" = "What people call this setting"
+"""
+
+
+_FORMAT = """\
+format = "{format}"                        # without it, Zinker looks for itself
 """
 
 
@@ -54,6 +59,12 @@ def draft(id: str, parts: list[DraftPart]) -> str:
         own = part.id if count == 1 else f"{part.id}-{count}"
         path = part.path.replace("\\", "\\\\").replace('"', '\\"')
         texts.append(
-            _PART.format(id=own, title=own.replace("-", " ").capitalize(), path=path, format=part.format)
+            _PART.format(
+                id=own,
+                title=own.replace("-", " ").capitalize(),
+                store=part.store,
+                path=path,
+                format=_FORMAT.format(format=part.format) if part.format else "",
+            )
         )
     return "".join(texts)
