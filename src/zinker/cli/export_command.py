@@ -10,28 +10,30 @@ from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
 from zinker.model.errors import ZinkerError
 
+_Subjects = Annotated[
+    list[str],
+    typer.Argument(help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg."),
+]
+_To = Annotated[
+    Path | None,
+    typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, a folder."),
+]
+_Ansi = Annotated[bool, typer.Option("--ansi", help="With --to FILE.reg: write the older generation of it.")]
+
 
 def command(
     ctx: typer.Context,
-    subjects: Annotated[
-        list[str],
-        typer.Argument(help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg."),
-    ],
+    subjects: _Subjects,
     place: options.Place = "here",
     part: options.Parts = None,
     without: options.Without = None,
     label: Annotated[str, typer.Option(help="A name for this version.", metavar="LABEL")] = "",
     note: Annotated[str, typer.Option(help="A sentence on why.", metavar="NOTE")] = "",
-    to: Annotated[
-        Path | None,
-        typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, a folder."),
-    ] = None,
+    to: _To = None,
     replace: Annotated[bool, typer.Option("--replace", help="With --to: overwrite what is there.")] = False,
     with_secrets: options.WithSecrets = False,
     sealed_for: options.Keys = None,
-    ansi: Annotated[
-        bool, typer.Option("--ansi", help="With --to FILE.reg: write the older generation of it.")
-    ] = False,
+    ansi: _Ansi = False,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.

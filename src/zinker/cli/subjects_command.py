@@ -9,6 +9,14 @@ from zinker.cli import options
 from zinker.cli.output import emit, emit_json, setup_of
 from zinker.model.errors import WrongUsage
 
+_Homes = Annotated[
+    list[str] | None,
+    typer.Option(
+        help="With `new`: a file, folder, registry key or settings path; may be given again.",
+        metavar="HOME",
+    ),
+]
+
 
 def command(
     ctx: typer.Context,
@@ -25,13 +33,7 @@ def command(
         ),
     ] = "",
     place: options.Place = "here",
-    home: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="With `new`: a file, folder, registry key or settings path; may be given again.",
-            metavar="HOME",
-        ),
-    ] = None,
+    home: _Homes = None,
     to: Annotated[
         Path | None, typer.Option(help="With `new`: the folder for the draft.", metavar="FOLDER")
     ] = None,

@@ -4,7 +4,8 @@ import codecs
 import re
 from collections.abc import Iterable, Iterator
 
-from zinker.formats.registry_text import ANSI, ANSI_CHARACTERS, GONE, KEY_GONE, UNICODE
+from zinker.formats.registry_sections import ANSI, GONE, KEY_GONE, UNICODE
+from zinker.formats.registry_text import ANSI_CHARACTERS
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import tokens
 from zinker.model.errors import NotWritable

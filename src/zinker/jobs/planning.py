@@ -6,7 +6,7 @@ from itertools import groupby
 
 import msgspec
 
-from zinker.formats.registry_text import GONE, KEY_GONE
+from zinker.formats.registry_sections import GONE, KEY_GONE
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.documents import new_content
 from zinker.jobs.homes import Home, NoHome, dialect_of, open_home

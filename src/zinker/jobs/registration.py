@@ -7,13 +7,8 @@ from pathlib import Path
 from typing import IO
 
 import zinker
-from zinker.formats.registry_text import (
-    KEY_GONE,
-    KEY_ITSELF,
-    SUFFIX,
-    RegistryText,
-    by_root,
-)
+from zinker.formats.registry_sections import KEY_GONE, KEY_ITSELF
+from zinker.formats.registry_text import SUFFIX, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
