@@ -253,3 +253,45 @@ def test_what_no_database_can_hold_is_refused(desk, monkeypatch):
         with pytest.raises(DatabaseError, match="no value"):
             database.write({"/garden/desk/good": Leaf("gvariant:i", "1"), "/garden/desk/bad": leaf})
     assert not desk.dconf("read", "/garden/desk/good")  # all in one transaction, or nothing
+
+
+def test_an_import_killed_on_its_way_is_taken_back_or_finished(desk):
+    """All of a document's values are written in one transaction; what is around it may be cut off anywhere."""
+    for number in range(5):
+        desk.dconf("write", f"/garden/desk/v{number}", str(number))
+    desk("export", "garden-desk", "--label", "own")
+    for number in range(5):
+        desk.dconf("write", f"/garden/desk/v{number}", "9")
+    before = desk.dconf("dump", "/garden/desk/")
+    killing = {"PYTHONPATH": str(Path(__file__).parent / "killing"), "KILL_BELOW": str(desk.path)}
+    ends = []
+    for at in range(1, 80, 2):
+        done = desk("import", "garden-desk@own", "--yes", code=None, env=killing | {"KILL_AT": str(at)})
+        if done.code == 0:
+            break
+        assert done.code == -9
+        state = desk.dconf("dump", "/garden/desk/")
+        said = desk("export", "garden-desk").err
+        after = desk.dconf("dump", "/garden/desk/")
+        assert after == (state if "counts as done" in said else before)
+        ends.append("done" if "counts as done" in said else "taken back" if said else "not begun")
+        if after != before:
+            desk("undo", "--yes")
+    assert set(ends) >= {"not begun", "done"}
+
+
+def test_what_a_profile_needs_beyond_itself_is_named_before(desk):
+    file = desk.path / "subjects/garden-desk.subject.toml"
+    need = '{ path = "{data}/desk/add-ons/weather", says = "The Weather add-on" }'
+    need = f"[application]\nneeds = [ {need} ]\n\n[[part]]"
+    file.write_text(file.read_text().replace("[[part]]", need, 1))
+    desk.env["XDG_DATA_HOME"] = str(desk.path / "data")
+    desk.dconf("write", "/garden/desk/weather/town", "'Tarn Hollow'")
+    desk("export", "garden-desk")
+    desk.dconf("write", "/garden/desk/weather/town", "'Elsewhere'")
+    why = desk("import", "garden-desk", "--yes", code=3).err
+    assert "The Weather add-on is missing at here ({data}/desk/add-ons/weather)" in why
+    assert "Elsewhere" in desk.dconf("dump", "/garden/")
+    (desk.path / "data/desk/add-ons/weather").mkdir(parents=True)
+    desk("import", "garden-desk", "--yes")
+    assert "Tarn Hollow" in desk.dconf("dump", "/garden/")

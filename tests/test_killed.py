@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 from conftest import Garden
 
+from zinker.demo import garden as demo_garden
 from zinker.jobs import export, import_profile, load_setup, undo
 from zinker.model.errors import ZinkerError
 from zinker.profiles.sealing import Lock
@@ -318,3 +319,33 @@ def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
     spoiled("export", "mosslight", "--place", "glasshouse")  # other places are not concerned
     fallback.with_suffix(".away").rename(fallback)
     spoiled("export", "mosslight", "--place", "potting-shed")
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+def test_removals_of_a_registration_text_file_killed_anywhere(tmp_path, monkeypatch):
+    garden = Garden(tmp_path / "garden")
+    monkeypatch.setenv("ZINKER_HOME", str(garden.home))
+    demo_garden.close_till(garden.path)
+    till = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Brindlepot"
+    text = f'REGEDIT4\n[{till}\\Prices]\n"Adult"=dword:1\n"Child"=-\n[-{till}\\Receipt]\n'
+    text += f'[{till}\\New\\Deep]\n@="x"\n'
+    path = garden.path / "till.reg"
+    path.write_text(text)
+    before = garden.registry("gate-kiosk")
+    restore = lambda: import_profile(load_setup(), str(path), "gate-kiosk")  # noqa: E731
+    ends = set()
+
+    def after(number):
+        setup = load_setup()
+        export(setup, "brindlepot", place="gate-kiosk")  # the next run
+        assert not setup.shelf.changes.open_ones()
+        now = {
+            key: values for key, values in garden.registry("gate-kiosk").items() if values or key in before
+        }
+        ends.add("before" if now == before else "after")
+        if now != before:
+            assert now[rf"{till}\Prices"]["Adult"] == ["dword", 1] and "Child" not in now[rf"{till}\Prices"]
+            assert rf"{till}\Receipt" not in now
+
+    assert at_every_change(garden, restore, after) > 20
+    assert ends == {"before", "after"}

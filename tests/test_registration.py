@@ -237,3 +237,12 @@ def test_the_older_generation_is_written_where_it_can_be(garden):
     garden.edit_workstation("gate-kiosk", lambda s: s["registry"]["keys"][key].update(Footer=["sz", "späť"]))
     why = garden("export", "brindlepot", "--place", "gate-kiosk", "--to", "new.reg", "--ansi", code=3).err
     assert "/Receipt/Footer" in why and not (garden.path / "new.reg").exists()
+
+
+def test_very_long_names_and_many_values_of_one_key():
+    name, deep = "n" * 16_000, "\\".join(f"k{number}" for number in range(400))
+    values = {pointer(name): ("sz", "x"), pointer(*deep.split("\\"), "a"): ("dword", 1)}
+    values |= {pointer("many", f"v{number}"): ("dword", number) for number in range(30_000)}
+    data = b"".join(write_registry_text(Setting("HKEY_USERS", at, *typed) for at, typed in values.items()))
+    found, mistakes = read(data, 4096)
+    assert not mistakes and {address: value for (_, address), value in found.items()} == values

@@ -12,7 +12,8 @@ from typing import Final
 from zinker.formats.registry_values import from_bytes
 from zinker.model.rows import tail
 
-_NAME = r'(?:"[^"\\~/\0-\x1f]*"|@)'
+# A name that begins with an equals sign would look like what stands between a name and its value.
+_NAME = r'(?:"(?!=)[^"\\~/\0-\x1f]*"|@)'
 # Escapes are those of JSON, so that such a text is the same in a line of a profile.
 _TEXT = r'"[^"\\\0-\x1f]*(?:\\[\\"][^"\\\0-\x1f]*)*"'
 _HEX = r"hex(?:\([0-9a-f]{1,8}\))?:[0-9a-f,]*"

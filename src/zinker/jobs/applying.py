@@ -17,7 +17,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.model.profile import Manifest, Snapshot
-from zinker.model.setting import WHOLE, WITHHELD, alike
+from zinker.model.setting import WHOLE, WITHHELD, Leaf, alike
 from zinker.places.folder import technician
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -246,12 +246,24 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
                 continue
         # In a registry the case of names does not count.
         fold = str.casefold if part.store == "registry" else str
-        leaves = reading.leaves_at([item.address for item in items], fold)
+        emptied = _emptied(plan) if part.store == "registry" else {}
+        leaves = reading.leaves_at([*(item.address for item in items), *emptied], fold)
+        for key, address in emptied.items():
+            if leaves.get(fold(key)) == Leaf("key", None):
+                found.append(LeftAlone(plan.part, plan.document, address, "its key is still there, empty"))
         for item in items:
             if item.address and leaves.get(fold(item.address)) != item.after:
                 why = "read back, it does not have the value that was written"
                 found.append(LeftAlone(plan.part, plan.document, item.address, why))
     return [item for item in found if (item.part, item.document, item.address) not in known]
+
+
+def _emptied(plan: DocumentPlan) -> dict[str, str]:
+    """Return the keys that values are taken out of, each with one such value; what is to stay empty is left out."""
+    gone = (item.address for item in plan.items if item.after is None and item.address)
+    keys = {f"{address.rpartition('/')[0]}/": address for address in gone}
+    kept = {item.address for item in plan.items if item.after is not None}
+    return {key: address for key, address in keys.items() if key not in kept and len(key) > 1}
 
 
 def _why_otherwise(stamp: str, wanted: str) -> str:
