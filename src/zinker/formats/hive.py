@@ -18,7 +18,7 @@ from typing import Final, NamedTuple
 from zinker.formats.registry_values import DWORD, SZ, from_bytes
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError
-from zinker.model.rows import Block, block_of, named_row, row, tail, text_tail
+from zinker.model.rows import Block, block_of, is_escaped, named_row, row, tail, text_tail
 
 BASE: Final = 4096
 _MOST_KEYS_BELOW = 1_000_000
@@ -154,6 +154,7 @@ class Hive:
         """Return the values of a key, fast; raises where anything about them is not as it should be."""
         data, end = self._data, self._end
         names = [prefix[prefix[:-1].rfind("/") + 1 : -1]]
+        is_plain = not is_escaped(prefix)
         rows = []
         for place in self._value_list(self.key(at)):
             start = BASE + 4 + place
@@ -163,7 +164,7 @@ class Hive:
             name = data[start + 20 : start + 20 + length].decode(
                 "latin-1" if flags & _PLAIN_VALUE_NAME else "utf-16-le"
             )
-            if size == _INLINE | 4 and number == DWORD:
+            if number == DWORD and size == _INLINE | 4:
                 ending = f'"dword",{offset}]'
             elif size & _INLINE or size > _SEGMENT or not size:
                 ending = tail(*from_bytes(number, self._bytes(size, offset, start)))
@@ -177,7 +178,10 @@ class Hive:
                 else:
                     ending = tail(*from_bytes(number, content))
             names.append(name)
-            rows.append(named_row(prefix, name, ending))
+            if is_plain and name.isalnum():
+                rows.append(f"{prefix}{name}\0\0{ending}")
+            else:
+                rows.append(named_row(prefix, name, ending))
         return Block(rows, "\n".join(names))
 
     def key(self, at: int) -> Key:

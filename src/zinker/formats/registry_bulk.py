@@ -23,18 +23,16 @@ _PLAIN = re.compile(
 ).fullmatch
 _BREAK: Final = "\x1c"  # stands between sections: no plain one has it
 _WRAPPED = ",\\\r\n  "
-_ESCAPED_ASSIGNMENT = re.compile(r'\\"=(?:dword|hex)')
+_ESCAPED_ASSIGNMENT = '\\"='
 _VALUE_NAME = re.compile('\n"([^"]*)')
 
 
 def plain_section(section: str) -> tuple[str, str] | None:
     """Return key and body of a section that is plain, without its first bracket; None for any other."""
-    if _WRAPPED in section:
-        section = section.replace(_WRAPPED, ",")
-    found = _PLAIN(section)
-    if found is None or _ESCAPED_ASSIGNMENT.search(section):
-        return None
-    return found["key"], found["body"]
+    if _ESCAPED_ASSIGNMENT in section:
+        return None  # it would be taken for the end of a name
+    found = _PLAIN(section.replace(_WRAPPED, ","))
+    return (found[1], found[2]) if found else None
 
 
 def names_of(body: str) -> list[str]:

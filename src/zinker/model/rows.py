@@ -42,6 +42,11 @@ class Block(NamedTuple):
     names: str
 
 
+def is_escaped(address: str) -> bool:
+    """Tell whether JSON writes an address otherwise than it is."""
+    return _ESCAPED.search(address) is not None
+
+
 def row(address: str, tail: str) -> str:
     """Return the row of an address and a tail, `"type",value]`."""
     if _ESCAPED.search(address):
@@ -66,8 +71,6 @@ def text_tail(text: str, type: str = "sz") -> str:
 
 def named_row(prefix: str, name: str, tail: str) -> str:
     """Return the row of a name below an address that ends with a slash."""
-    if name.isalnum() and not _ESCAPED.search(prefix):
-        return f"{prefix}{name}\0\0{tail}"
     if "~" in name or "/" in name:
         name = name.replace("~", "~0").replace("/", "~1")
     return row(prefix + name, tail)
