@@ -27,6 +27,8 @@ VALUES = [
     ("a/b~c\\d", "sz", "a name like a path"),
     ('"quoted"', "sz", "x"),
     ("n" * 255, "sz", "a long name"),
+    ("Straße", "dword", 1),
+    ("Strasse", "dword", 2),
     ("Much", "binary", "AAAA" * 10_000),
 ]
 

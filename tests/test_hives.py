@@ -13,7 +13,7 @@ from zinker.demo.hive_writer import Node, interrupted, log_entry, write_hive
 from zinker.formats.hive import BASE, Hive, checksum
 from zinker.formats.hive_logs import recovered
 from zinker.formats.registry_values import from_bytes
-from zinker.model.address import pointer
+from zinker.model.address import folded, pointer
 from zinker.model.errors import DocumentError
 from zinker.model.rows import address_of, leaf_of
 
@@ -28,12 +28,12 @@ _names = st.text(st.characters(codec=None, blacklist_characters="\\"), min_size=
 _values = st.lists(
     st.tuples(st.text(max_size=8), st.integers(0, 12), _DATA | st.just(40_000).map(bytes)),
     max_size=4,
-    unique_by=lambda value: value[0].casefold(),
+    unique_by=lambda value: folded(value[0]),
 )
 _nodes = st.recursive(
     st.builds(Node, _names, _values),
     lambda below: st.builds(
-        Node, _names, _values, st.lists(below, max_size=4, unique_by=lambda n: n.name.upper())
+        Node, _names, _values, st.lists(below, max_size=4, unique_by=lambda n: folded(n.name))
     ),
     max_leaves=12,
 )
@@ -109,6 +109,23 @@ def test_damage_is_named_and_the_rest_is_saved():
     damages = []
     rows = [row for block in hive.blocks([], damages) for row in block.rows]
     assert 300 < len(rows) < 1100 and damages and "the file is cut off" in hive.remarks[0]
+
+
+def test_what_is_there_twice_is_read_once():
+    """Names differ by case letter by letter only: the first two values are two, as are the last two keys."""
+    root = Node(
+        "ROOT", [("straße", 4, b"\1\0\0\0"), ("STRASSE", 4, b"\2\0\0\0"), ("strasse", 4, b"\3\0\0\0")]
+    )
+    root.below = [Node("A", [("x", 3, b"1")]), Node("a", [("x", 3, b"2")]), Node("ﬁ"), Node("fi")]
+    found, damages = read(write_hive(root))
+    assert found == {
+        "/straße": ("dword", 1),
+        "/STRASSE": ("dword", 2),
+        "/A/x": ("binary", "MQ=="),
+        "/ﬁ/": ("key", None),
+        "/fi/": ("key", None),
+    }
+    assert [damage.why.split(";")[0][-14:] for damage in damages] == ["is there twice"] * 2
 
 
 def test_spoiled_hives_do_no_harm():

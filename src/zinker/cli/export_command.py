@@ -44,7 +44,7 @@ def command(
 
     Example: zinker export mosslight@7 --to /media/stick
 
-    FILE.reg is a registration text file: it becomes a version, or a version becomes one.
+    FILE.reg, a registration text file, becomes a version, or a version becomes one.
 
     Example: zinker export brindlepot@7 --to till.reg
     """
@@ -67,12 +67,12 @@ def command(
         except ZinkerError as error:
             if len(subjects) == 1:
                 raise
-            say(error)  # the others are captured all the same
-            codes.add(error.exit_code)
+            codes.add(error.exit_code)  # the others are captured all the same
+            say(error)
             continue
         codes.add(0 if done.is_complete else 1)
+        reference = done.version.reference if done.version else ""
         if json:
-            reference = done.version.reference if done.version else ""
             results.append({"reference": reference, "path": str(done.path or ""), "profile": done.manifest})
             continue
         id = done.manifest.subject
@@ -80,5 +80,4 @@ def command(
         emit(lambda width, done=done, described=described: exported_text(done, described, width))  # type: ignore[misc]
     if json:
         emit_json(results)
-    if max(codes):
-        raise typer.Exit(max(codes))
+    raise typer.Exit(max(codes))

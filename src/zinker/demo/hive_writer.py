@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 
 from zinker.formats.hive import BASE, checksum
 from zinker.formats.hive_logs import marvin32
+from zinker.model.address import folded
 
 _PAGE = 4096
 _SEGMENT = 16_344
@@ -28,7 +29,7 @@ class Node:
         r"""Return a key below this one by its path (`A\B`), made where it is missing."""
         node = self
         for name in path.split("\\") if path else ():
-            found = next((other for other in node.below if other.name.casefold() == name.casefold()), None)
+            found = next((other for other in node.below if folded(other.name) == folded(name)), None)
             if found is None:
                 found = Node(name)
                 node.below.append(found)

@@ -16,7 +16,7 @@ from functools import cached_property
 from typing import Final, NamedTuple
 
 from zinker.formats.registry_values import DWORD, SZ, from_bytes
-from zinker.model.address import pointer
+from zinker.model.address import folded, pointer
 from zinker.model.errors import DocumentError
 from zinker.model.rows import Block, block_of, is_escaped, named_row, row, tail, text_tail
 
@@ -82,9 +82,9 @@ class Hive:
         """Return the key at a path, whose case does not matter; raises `KeyError`."""
         key = self.root
         for name in path:
-            wanted = name.casefold()
+            wanted = folded(name)
             below = self.below(key, [], "")
-            key = next((at for other, at in below if other.casefold() == wanted), -1)
+            key = next((at for other, at in below if folded(other) == wanted), -1)
             if key < 0:
                 raise KeyError(name)
         return key
@@ -98,11 +98,18 @@ class Hive:
             places = self._searched.get(key, [])
             saved = f"; {len(places)} were found by searching the file" if places else ""
             damages.append(Damage(address, f"its list of subkeys cannot be read: {error}{saved}"))
+        known: set[str] = set()
         for at in places:
             try:
-                found.append((self.key(at).name, at))
+                name = self.key(at).name
             except _Broken as error:
                 damages.append(Damage(address, f"a subkey of it cannot be read: {error}"))
+                continue
+            if folded(name) in known:
+                damages.append(Damage(address, f"the subkey {name!a} is there twice; the first counts"))
+                continue
+            known.add(folded(name))
+            found.append((name, at))
         return found
 
     def values(self, key: int, damages: list[Damage], address: str) -> list[tuple[str, int, bytes]]:
@@ -113,11 +120,17 @@ class Hive:
         except _Broken as error:
             damages.append(Damage(address, f"its values cannot be read: {error}"))
             return []
+        known: set[str] = set()
         for at in places:
             name = ""
             try:
                 name, size, offset, number, start = self._value(at)
-                found.append((name, number, self._bytes(size, offset, start)))
+                data = self._bytes(size, offset, start)
+                if folded(name) in known:
+                    damages.append(Damage(address, f"the value {name!a} is there twice; the first counts"))
+                    continue
+                known.add(folded(name))
+                found.append((name, number, data))
             except _Broken as error:
                 value = f"the value {name!a}" if name else "a value"
                 damages.append(Damage(address, f"{value} of it cannot be read: {error}"))
@@ -182,7 +195,10 @@ class Hive:
                 rows.append(f"{prefix}{name}\0\0{ending}")
             else:
                 rows.append(named_row(prefix, name, ending))
-        return Block(rows, "\n".join(names))
+        text = "\n".join(names)
+        if len(set(map(str.upper if text.isascii() else folded, names[1:]))) < len(rows):
+            raise _Broken("a value is there twice")
+        return Block(rows, text)
 
     def key(self, at: int) -> Key:
         """Read a key."""

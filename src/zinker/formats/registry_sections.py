@@ -9,6 +9,7 @@ from typing import Final, Protocol
 
 from zinker.formats.registry_bulk import names_of, plain_rows, plain_section
 from zinker.formats.registry_values import from_bytes
+from zinker.model.address import folded
 from zinker.model.errors import DocumentError
 from zinker.model.rows import Block, address_of, row, tail
 
@@ -103,7 +104,7 @@ class SectionReader:
         seen: set[str] = set()
         removed = []
         for is_gone, key in self._text.headers:
-            name = key.casefold()
+            name = folded(key)
             if is_gone:
                 removed.append(name)
             elif name in seen:
@@ -127,7 +128,7 @@ class SectionReader:
                 is_whole
                 and not is_last
                 and (plain := plain_section(section))
-                and self._is_simple(plain[0].casefold())
+                and self._is_simple(folded(plain[0]))
             ):
                 if careful:
                     yield from self._by_line("".join(careful))
@@ -167,9 +168,9 @@ class SectionReader:
             yield document, Block([], "")
         prefix = f"/{path.replace(_SEPARATOR, '/')}/" if path else "/"
         names = names_of(body)
-        if not names and path and key.casefold() not in self._above:
+        if not names and path and folded(key) not in self._above:
             self._done.append(row(prefix, _EMPTY))
-        elif len(set(map(str.casefold, names))) < len(names):
+        elif len(set(map(str.upper if body.isascii() else folded, names))) < len(names):
             yield from self._by_line(f"[{section}")
             self._line -= section.count("\n")
         else:
@@ -245,7 +246,7 @@ class SectionReader:
             return
         is_gone, key = found
         located = self._text.locate(key)
-        self._key = key.casefold()
+        self._key = folded(key)
         self._is_open = located is not None and not is_gone
         if located is None:
             return
@@ -274,16 +275,16 @@ class SectionReader:
         if self._is_open:
             if not rows and self._key not in self._above and self._prefix != "/":
                 rows.append(row(self._prefix, _EMPTY))
-            elif len({name.casefold() for name in names[1:]}) != len(names) - 1:
-                rows = list({address_of(one).casefold(): one for one in rows}.values())
+            elif len({folded(name) for name in names[1:]}) != len(names) - 1:
+                rows = list({folded(address_of(one)): one for one in rows}.values())
             held = self._key in self._waiting or any(
                 self._key == removed or self._key.startswith(removed + "\\") for removed in self._removed
             )
             if held:
                 known = self._waiting.setdefault(self._key, {})
-                if known.get(self._prefix.casefold(), "").endswith(_EMPTY) and rows:
-                    del known[self._prefix.casefold()]  # it is not empty after all
-                known.update((address_of(one).casefold(), one) for one in rows)
+                if known.get(folded(self._prefix), "").endswith(_EMPTY) and rows:
+                    del known[folded(self._prefix)]  # it is not empty after all
+                known.update((folded(address_of(one)), one) for one in rows)
             else:
                 self._done += rows
                 self._done_names += names

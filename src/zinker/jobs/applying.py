@@ -13,6 +13,7 @@ from zinker.jobs.documents import new_content, opened
 from zinker.jobs.homes import Home, open_home, read_ahead
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
+from zinker.model.address import folded
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
@@ -245,7 +246,7 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
                 found.append(LeftAlone(plan.part, plan.document, "", why))
                 continue
         # In a registry the case of names does not count.
-        fold = str.casefold if part.store == "registry" else str
+        fold = folded if part.store == "registry" else str
         emptied = _emptied(plan) if part.store == "registry" else {}
         leaves = reading.leaves_at([*(item.address for item in items), *emptied], fold)
         for key, address in emptied.items():

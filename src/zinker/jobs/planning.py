@@ -13,7 +13,7 @@ from zinker.jobs.homes import Home, NoHome, dialect_of, open_home
 from zinker.jobs.secrecy import holds_secret, is_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
-from zinker.model.address import matches
+from zinker.model.address import folded, matches
 from zinker.model.crosswalk import Crosswalk
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Damaged, NotWritable, reason
@@ -116,8 +116,8 @@ class _PartPlanner:
     def _is_removed(self, found: Difference) -> bool:
         """Whether the source tells to remove a setting with the key that it is in."""
         keys = self._source.removals.get((self._part.id, found.document), ())
-        address = found.address.casefold()
-        return any(address.startswith(key.casefold()) for key in keys)
+        address = folded(found.address)
+        return any(address.startswith(folded(key)) for key in keys)
 
     def _translated(self) -> Iterator[bytes]:
         """Yield the source's lines as this place would write them; checks that they are in order."""

@@ -12,6 +12,7 @@ from zinker.jobs.homes import NoHome, open_home
 from zinker.jobs.planning import with_result
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
+from zinker.model.address import folded
 from zinker.model.change import Change
 from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
@@ -233,7 +234,7 @@ class _Reverse:
         )
 
     def _by_setting(self, live: Reading | None) -> DocumentPlan | None:
-        fold = str.casefold if self._part.store == "registry" else str
+        fold = folded if self._part.store == "registry" else str
         known = [*(item.address for item in self._done.items), *self._old]
         leaves = live.leaves_at(known, fold) if live else {}
         items = []
@@ -261,8 +262,8 @@ class _Reverse:
         if self._part.store != "registry":
             return
         for address, old in self._old.items():
-            inside = any(item.address.casefold().startswith(address.casefold()) for item in items)
-            if old.type == "key" and inside and address.casefold() not in leaves:
+            inside = any(folded(item.address).startswith(folded(address)) for item in items)
+            if old.type == "key" and inside and folded(address) not in leaves:
                 yield PlanItem(address, None, Leaf(old.type, old.value))
 
     def _leave(self, address: str, why: str) -> None:

@@ -12,6 +12,7 @@ from zinker.formats.registry_text import SUFFIX, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
+from zinker.model.address import folded
 from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
 from zinker.model.profile import FORMAT, ByteStream, Manifest, Problem, Snapshot
 from zinker.model.rows import SortedRows, address_of
@@ -134,11 +135,14 @@ class _Reader:
     ) -> dict[tuple[str, str], SortedRows]:
         """Read everything; returns the rows by part and document."""
         found: dict[tuple[str, str], SortedRows] = {}
+        has_removals = any(is_gone for is_gone, _ in text.headers)
         for document, block in text.blocks():
             part = homes.parts[document]
             rows = found.setdefault((part.id, document), SortedRows())
-            guarded = self.withholder.guarded(part, document, [block])
-            rows.add([row for block in guarded for row in block.rows])
+            for guarded in self.withholder.guarded(part, document, [block]):
+                rows.add(guarded.rows)
+            if not has_removals:
+                continue
             gone = [address_of(row) for row in block.rows if f'"{KEY_GONE}",' in row]
             keys = tuple(address[: -len(KEY_ITSELF) + 1] for address in gone if address.endswith(KEY_ITSELF))
             if keys:
@@ -164,12 +168,12 @@ class _Homes:
             if part.store == "registry":
                 for home in part.homes:
                     self.parts[home.first] = part
-                    self._branches |= {path.casefold(): home.first for path in paths_of(home.path)}
+                    self._branches |= {folded(path): home.first for path in paths_of(home.path)}
         self._known: dict[str, tuple[str, int] | None] = {}
 
     def locate(self, key: str) -> tuple[str, str] | None:
         """Return the document of a key, and its path in there."""
-        name = key.casefold()
+        name = folded(key)
         while name and name not in self._branches:
             name = name.rpartition("\\")[0]
         return (self._branches[name], key[len(name) + 1 :]) if name else None

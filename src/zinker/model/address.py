@@ -28,6 +28,17 @@ def tokens(address: str) -> tuple[str, ...]:
     return tuple(token.replace("~1", "/").replace("~0", "~") for token in address[1:].split("/"))
 
 
+def folded(name: str) -> str:
+    """Return a name so that those which a registry takes for the same are the same: letter by letter.
+
+    >>> folded("Straße"), len(folded("Straße"))
+    ('STRAßE', 6)
+    """
+    if name.isascii():
+        return name.upper()
+    return "".join([upper if len(upper := letter.upper()) == 1 else letter for letter in name])
+
+
 def matches(pattern: str, address: str) -> bool:
     """Tell whether an address fits a pattern.
 

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
 
+from zinker.model.address import folded
 from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting, alike, decode_line, stamp
 
 
@@ -126,7 +127,7 @@ def paired_by_case(found: Iterable[Difference]) -> list[Difference]:
     result: list[Difference | None] = []
     gone: dict[tuple[str, str], int] = {}  # where in the result
     for difference in found:
-        name = (difference.document.casefold(), difference.address.casefold())
+        name = (folded(difference.document), folded(difference.address))
         at = gone.pop(name, -1)
         other = result[at] if at >= 0 else None
         if other is None or (other.before is None) == (difference.before is None):

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
+from zinker.model.address import folded
 from zinker.model.errors import WrongUsage
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
@@ -67,13 +68,13 @@ class AccountPlace:
         try:
             for sid in registry.subkeys(_PROFILES):
                 for name, _, value in registry.values(f"{_PROFILES}\\{sid}"):
-                    if name.casefold() == "profileimagepath":
-                        known[str(value).replace("/", "\\").rpartition("\\")[2].casefold()] = sid
+                    if folded(name) == "PROFILEIMAGEPATH":
+                        known[folded(str(value).replace("/", "\\").rpartition("\\")[2])] = sid
         except (KeyError, RegistryError):
             known = {}
-        sid = known.get(self._account.casefold(), "")
+        sid = known.get(folded(self._account), "")
         if not sid:
-            names = ", ".join([*sorted(known), ALL_USERS])
+            names = ", ".join([*sorted(name.lower() for name in known), ALL_USERS])
             then = f"Its accounts are {names}; a number such as S-1-5-21-… is one, too."
             raise WrongUsage(
                 f"No account {self._account}", f"{self._place.name} has no account of that name", then

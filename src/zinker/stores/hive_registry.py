@@ -13,6 +13,7 @@ from typing import Any
 from zinker.formats.hive import Damage, Hive
 from zinker.formats.hive_logs import recovered
 from zinker.formats.registry_values import from_bytes
+from zinker.model.address import folded
 from zinker.model.errors import DocumentError, reason
 from zinker.model.rows import Block
 from zinker.stores.reading import Trouble
@@ -30,7 +31,7 @@ class HiveRegistry:
 
     def __init__(self, top: Path, home: Path | None, given: dict[str, str] | None = None) -> None:
         self._top, self._home = top, home
-        self._given = {key.casefold(): path for key, path in (given or {}).items()}
+        self._given = {folded(key): path for key, path in (given or {}).items()}
         self._open: dict[Path, _HiveFile] = {}
 
     @property
@@ -97,29 +98,25 @@ class HiveRegistry:
             if path is not None:
                 hive = self._open.setdefault(path, _HiveFile(path))
                 rest = names[depth:]
-                if (
-                    rest
-                    and names[:depth][-1].upper() == "SYSTEM"
-                    and rest[0].casefold() == "currentcontrolset"
-                ):
+                if rest and names[:depth][-1].upper() == "SYSTEM" and folded(rest[0]) == "CURRENTCONTROLSET":
                     rest[0] = hive.control_set
                 return hive, rest
         raise KeyError(key)
 
     def _path(self, names: list[str]) -> Path | None:
         """Return the file of the hive that is at exactly this key."""
-        key = "\\".join(names).casefold()
+        key = folded("\\".join(names))
         if key in self._given:
             return _found(self._top, self._given[key].replace("\\", "/").split("/"))
         return next((path for name, path in self._usual() if name == key), None) or self._of_user(names)
 
     def _usual(self) -> Iterator[tuple[str, Path | None]]:
         for name in _MACHINE:
-            yield f"hkey_local_machine\\{name.casefold()}", _found(self._top, (*_CONFIG, name))
-        yield "hkey_users\\.default", _found(self._top, (*_CONFIG, "DEFAULT"))
+            yield f"HKEY_LOCAL_MACHINE\\{name}", _found(self._top, (*_CONFIG, name))
+        yield "HKEY_USERS\\.DEFAULT", _found(self._top, (*_CONFIG, "DEFAULT"))
         if self._home is not None:
-            yield "hkey_current_user", _found(self._home, ("NTUSER.DAT",))
-            yield "hkey_current_user\\software\\classes", _found(self._home, _CLASSES)
+            yield "HKEY_CURRENT_USER", _found(self._home, ("NTUSER.DAT",))
+            yield "HKEY_CURRENT_USER\\SOFTWARE\\CLASSES", _found(self._home, _CLASSES)
 
     def _of_user(self, names: list[str]) -> Path | None:
         """Return the hive of another user, whose home the list of accounts names."""
@@ -127,11 +124,11 @@ class HiveRegistry:
             return None
         sid, is_classes = names[1].removesuffix("_Classes"), names[1].endswith("_Classes")
         try:
-            values = {name.casefold(): value for name, _, value in self.values(f"{_PROFILES}\\{sid}")}
+            values = {folded(name): value for name, _, value in self.values(f"{_PROFILES}\\{sid}")}
         except (KeyError, RegistryError):
             return None
         # C:\Users\ivy, or %SystemDrive%\Users\ivy
-        home = str(values.get("profileimagepath", "")).replace("\\", "/").split("/")[1:]
+        home = str(values.get("PROFILEIMAGEPATH", "")).replace("\\", "/").split("/")[1:]
         return _found(self._top, (*home, *(_CLASSES if is_classes else ("NTUSER.DAT",)))) if home else None
 
 
@@ -180,7 +177,7 @@ class _HiveFile:
             values = self.hive.values(self.hive.find(["Select"]), [], "")
         except KeyError:
             return "ControlSet001"
-        number = next((data for name, _, data in values if name.casefold() == "current"), b"\1")
+        number = next((data for name, _, data in values if folded(name) == "CURRENT"), b"\1")
         return f"ControlSet{int.from_bytes(number, 'little'):03d}"
 
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any, Literal, Protocol, TypeAlias
 
 from zinker.formats.leaves import Edit
-from zinker.model.address import pointer, tokens
+from zinker.model.address import folded, pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.rows import Block, block_of, row, tail
 from zinker.stores.reading import Reading, StoreError, Trouble
@@ -104,8 +104,8 @@ class RegistryHome:
 
     def unfit(self, document: str) -> str:
         """Say why a name is none of these branches', or ""."""
-        known = {branch.casefold() for branch in self.branches}
-        return "" if document.casefold() in known else "the subject has no document of that name here"
+        known = {folded(branch) for branch in self.branches}
+        return "" if folded(document) in known else "the subject has no document of that name here"
 
     def format_of(self, document: str) -> str:
         """Return the one format that branches have."""
@@ -151,7 +151,7 @@ class RegistryHome:
         *path, name = tokens(edit.address)
         key = _key(branch, path)
         if edit.leaf is None:
-            if any(name.casefold() == other.casefold() for other, _, _ in self.registry.values(key)):
+            if any(folded(name) == folded(other) for other, _, _ in self.registry.values(key)):
                 self.registry.delete_value(key, name)
             self._remove_empty_keys(branch, path)
         elif edit.leaf.type == "key":
@@ -177,10 +177,10 @@ class Redirected:
 
     def __init__(self, registry: Registry, keys: Mapping[str, str]) -> None:
         self._registry = registry
-        self._keys = {key.casefold(): other for key, other in keys.items()}
+        self._keys = {folded(key): other for key, other in keys.items()}
 
     def _real(self, key: str) -> str:
-        name = key.casefold()
+        name = folded(key)
         for known, other in self._keys.items():
             if name == known or name.startswith(known + "\\"):
                 return other + key[len(known) :]

@@ -13,7 +13,7 @@ from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from typing import Any, NamedTuple, TypeVar
 
 from zinker.formats.registry_values import from_bytes, to_bytes
-from zinker.model.address import pointer
+from zinker.model.address import folded, pointer
 from zinker.model.errors import Refused
 from zinker.model.rows import Block, block_of, row, tail
 from zinker.stores.reading import Trouble
@@ -159,7 +159,7 @@ class RemoteRegistry:
 
     def obstacle(self, key: str) -> str:
         """Say why nothing can be written at or below a key, or "" if nothing is seen to prevent it."""
-        name = key.casefold()
+        name = folded(key)
         if name not in self._obstacles:
             try:
                 self._with_key(key, WRITE, lambda service, handle: None)
@@ -259,7 +259,7 @@ class _Line:
     def forget(self, key: str) -> None:
         """Close what is open at or below a key, before it is removed."""
         keys: dict[tuple[str, int], bytes] = getattr(self._local, "keys", {})
-        name = key.casefold()
+        name = folded(key)
         for at in [at for at in keys if at[0] == name or at[0].startswith(name + "\\")]:
             with contextlib.suppress(RpcError):
                 self._service().close(keys[at])
@@ -286,10 +286,10 @@ class _Line:
 
     def _handle(self, service: Winreg, key: str, rights: int, options: int) -> bytes:
         keys: dict[tuple[str, int], bytes] = self._local.keys
-        at = (key.casefold(), rights | options << 32)
+        at = (folded(key), rights | options << 32)
         if at not in keys:
             root, _, path = key.partition("\\")
-            top = (root.casefold(), 0)
+            top = (folded(root), 0)
             if root.upper() not in ROOTS:
                 raise RegistryError("there is no such root key")
             if top not in keys:

@@ -21,6 +21,7 @@ from typing import Any
 import msgspec
 
 from zinker.formats.registry_values import to_bytes
+from zinker.model.address import folded
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode, encode
 from zinker.model.rows import Block
@@ -59,7 +60,7 @@ class SimulatedRegistry:
         key = _followed(state, key)
         depth = len(key.split("\\"))
         names = {
-            other.split("\\")[depth].casefold(): other.split("\\")[depth]
+            folded(other.split("\\")[depth]): other.split("\\")[depth]
             for other in (*state.keys, *state.links)
             if _is_below(key, other) and len(other) > len(key)
         }
@@ -73,10 +74,10 @@ class SimulatedRegistry:
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""
-        links = {link.casefold(): target for link, target in self._state().links.items()}
+        links = {folded(link): target for link, target in self._state().links.items()}
 
         def look(key: str) -> tuple[list[str], list[Value]]:
-            target = links.get(key.casefold()) if key != branch else None
+            target = links.get(folded(key)) if key != branch else None
             if target is not None:
                 return [], [("SymbolicLinkValue", "link", _native(target))]
             return self.subkeys(key), self.values(key)
@@ -158,7 +159,7 @@ class SimulatedRegistry:
         key = _followed(state, key)
         if not any(_is_below(key, other) for other in state.keys):
             raise KeyError(key)
-        if any(key.casefold() == restless.casefold() for restless in state.restless):
+        if any(folded(key) == folded(restless) for restless in state.restless):
             raise RegistryError("it changed while it was read, 3 times")
         for denied, right in state.denied.items():
             if right == "read" and _is_below(denied, key):
@@ -204,7 +205,7 @@ def _native(key: str) -> str:
 
 
 def _is_below(upper: str, key: str) -> bool:
-    upper, key = upper.casefold(), key.casefold()
+    upper, key = folded(upper), folded(key)
     return key == upper or key.startswith(upper + "\\")
 
 
@@ -212,4 +213,4 @@ def _find(names: dict[str, Any], name: str, missing: str = "") -> str:
     """Return the name as it is spelled there, whatever its case."""
     if name in names:
         return name
-    return next((other for other in names if other.casefold() == name.casefold()), missing)
+    return next((other for other in names if folded(other) == folded(name)), missing)
