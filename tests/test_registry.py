@@ -6,6 +6,7 @@ import shutil
 import socket
 import subprocess
 import time
+from collections import Counter
 
 import pytest
 import registry_cases
@@ -13,6 +14,7 @@ from conftest import BRANCH, needs_system
 from windows_stand_in import winreg_on
 
 from zinker.model.rows import address_of, leaf_of
+from zinker.stores import remote_registry, smb_line
 from zinker.stores.registry import RegistryError, RegistryHome, in_view
 from zinker.stores.remote_registry import Dial, NoAnswer, RemoteRegistry
 from zinker.stores.simulated_registry import SimulatedRegistry
@@ -239,6 +241,39 @@ run()
     kept = far("show", "brindlepot", "--json").json["settings"]
     assert [(s["address"], s["value"]) for s in kept] == [("/Prices/Adult", 1)]
     RemoteRegistry(samba.dial()).delete_value(rf"{branch}\Prices", "Adult")
+
+
+def test_a_branch_takes_few_round_trips_one_after_the_other(samba, monkeypatch):
+    """Keys, and pieces of a large one, are asked for side by side: no pipe has to do a quarter of the work."""
+    registry = RemoteRegistry(samba.dial())
+    branch = rf"{ROOT}\Round trips"
+    for number in range(600):
+        registry.set(rf"{branch}\Large", f"Value {number}", "dword", number)
+    for number in range(60):
+        registry.set(rf"{branch}\Small {number}", "a", "sz", "b")
+    trips = Counter()
+    exchange = smb_line._Pipe.exchange
+    slow = lambda self, request: (trips.update([id(self)]), time.sleep(0.002), exchange(self, request))[2]  # noqa: E731
+    monkeypatch.setattr(smb_line._Pipe, "exchange", slow)
+    assert len(registry_cases.read(registry, branch)) == 660
+    assert max(trips.values()) < sum(trips.values()) / 4, trips
+
+
+def test_a_key_that_changes_while_its_pieces_are_read(samba, monkeypatch):
+    registry = RemoteRegistry(samba.dial())
+    branch = rf"{ROOT}\Changing"
+    for number in range(200):
+        registry.set(branch, f"Value {number}", "dword", number)
+    value, left = remote_registry._value, [1]
+
+    def meanwhile(service, handle, number, info):
+        if number == 70 and left:
+            left.pop()
+            RemoteRegistry(samba.dial()).delete_value(branch, "Value 3")
+        return value(service, handle, number, info)
+
+    monkeypatch.setattr(remote_registry, "_value", meanwhile)
+    assert len(registry_cases.read(registry, branch)) == 199
 
 
 def test_whoever_cannot_be_reached_says_why(samba, far, tmp_path):
