@@ -246,3 +246,14 @@ def test_very_long_names_and_many_values_of_one_key():
     data = b"".join(write_registry_text(Setting("HKEY_USERS", at, *typed) for at, typed in values.items()))
     found, mistakes = read(data, 4096)
     assert not mistakes and {address: value for (_, address), value in found.items()} == values
+
+
+def test_what_a_place_cannot_have_is_not_called_gone(garden):
+    (garden.path / "till.reg").write_text(f'REGEDIT4\r\n[{TILL}]\r\n"a"="b"\r\n', newline="")
+    out = garden("compare", "till.reg", "--place", "far", code=2).err
+    assert "no place of that name" in out
+    (garden.path / "bare").mkdir()
+    with (garden.home / "zinker.toml").open("a") as file:
+        file.write('\n[places.bare]\nkind = "folder"\npath = "../bare"\n')
+    out = garden("compare", "till.reg", "--place", "bare", code=None).out
+    assert "bare has no registry that can be reached" in out and "gone" not in out

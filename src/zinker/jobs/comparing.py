@@ -101,6 +101,8 @@ def _compared(
     before: Source, after: Source, subject: Subject | None, ids: tuple[str, ...], instance: str
 ) -> Comparison:
     held = {part.id for part in before.manifest.parts} & {part.id for part in after.manifest.parts}
+    homeless = {**before.homeless, **after.homeless}
+    held -= {id for id in homeless if not _is_empty(id, before, after)}
     found: list[Difference] = []
     documents: dict[tuple[str, str], str] = {}
     alike = 0
@@ -111,10 +113,12 @@ def _compared(
             heads = (d for d in different if not d.address and d.word != "changed")
             documents |= {(d.part, d.document): d.word for d in heads}
             alike += same
+    nowhere = [Problem(id, "", "", why) for id, why in homeless.items() if id in ids and id not in held]
     uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and not p.carried]
     certain = [d for d in found if not _is_uncertain(d, before, after)]
     unclear = [_unclear(d) for d in certain if _is_unclear(d)]
-    alone = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in held]
+    sides = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in homeless]
+    alone = [id for id in sides if id not in held]
     return Comparison(
         before.name,
         after.name,
@@ -123,10 +127,16 @@ def _compared(
         tuple(part for part in before.manifest.parts if part.id in held),
         tuple(d for d in certain if not _is_unclear(d)),
         alike,
-        (*uncertain, *unclear),
+        (*nowhere, *uncertain, *unclear),
         tuple(alone),
         documents,
     )
+
+
+def _is_empty(id: str, before: Source, after: Source) -> bool:
+    """Whether neither side has anything of a part."""
+    records = (side.manifest.part(id) for side in (before, after))
+    return not any(record.documents for record in records if record)
 
 
 def _compare_part(

@@ -13,7 +13,7 @@ from zinker.places.place import Place, system_kind
 from zinker.stores.desktop_db import DatabaseError, DesktopHome
 from zinker.stores.files import FileHome, Root
 from zinker.stores.patterns import is_wild
-from zinker.stores.reading import Reading
+from zinker.stores.reading import Reading, StoreError
 from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part, PartHome
 
@@ -68,6 +68,17 @@ def open_home(place: Place, part: Part) -> Home:
             raise NoHome(f"{place.name} has no desktop settings database that can be reached")
         return DesktopHome(database, tuple(paths[0] for _, paths in candidates if paths))
     raise NoHome(f"this Zinker cannot reach a home of the kind {part.store} yet")
+
+
+def why_no_home(place: Place, part: Part) -> str:
+    """Say why a part has no home at a place, or ""."""
+    try:
+        open_home(place, part)
+    except NoHome as error:
+        return error.why
+    except (OSError, StoreError):
+        return ""  # there is one, but it cannot be read
+    return ""
 
 
 def read_ahead(

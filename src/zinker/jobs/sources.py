@@ -7,6 +7,7 @@ import msgspec
 
 from zinker.jobs.access import tell_cut_off
 from zinker.jobs.capturing import Live, select
+from zinker.jobs.homes import why_no_home
 from zinker.jobs.references import Reference
 from zinker.jobs.registration import TextProfile, is_registration
 from zinker.jobs.setup import Setup
@@ -22,6 +23,8 @@ class Source(msgspec.Struct, frozen=True):
     name: str
     snapshot: Snapshot
     is_live: bool = False
+    # Parts that have no home at a live place, and why.
+    homeless: dict[str, str] = {}
 
     @property
     def manifest(self) -> Manifest:
@@ -59,9 +62,11 @@ def live(
 ) -> Iterator[Source]:
     """Read the live settings of a subject at a place."""
     tell_cut_off(setup, place)
-    snapshot = Live(setup, setup.place(place), subject, select(subject, parts, (), instance))
+    where, selection = setup.place(place), select(subject, parts, (), instance)
+    snapshot = Live(setup, where, subject, selection)
+    homeless = {part.id: why for part in selection.parts if (why := why_no_home(where, part))}
     with contextlib.closing(snapshot):
-        yield Source(f"{place} now", snapshot, is_live=True)
+        yield Source(f"{place} now", snapshot, is_live=True, homeless=homeless)
 
 
 @contextlib.contextmanager

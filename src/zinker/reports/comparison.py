@@ -44,7 +44,8 @@ def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
         found = list(group)
         word = comparison.documents.get((part_id, document))
         if word:
-            line = file_line(word, document, len(found), found[0].after or found[0].before, width)
+            leaf = found[0].after or found[0].before
+            line = file_line(word, document, len(found), leaf, width, record.store)
             yield Block(record.title, document, [line], is_file=True)
             continue
         lines = (setting_lines(d.word, part, d.address, d.before, d.after, width) for d in found)

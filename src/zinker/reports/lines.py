@@ -113,11 +113,17 @@ def blocks_text(blocks: Iterable[Block]) -> Iterator[Text]:
         yield from block.lines
 
 
-def file_line(word: str, document: str, settings: int, leaf: Leaf | None, width: int) -> Text:
+# What a document of a store is called.
+_DOCUMENTS = {"registry": "key", "desktop-db": "path"}
+
+
+def file_line(
+    word: str, document: str, settings: int, leaf: Leaf | None, width: int, store: str = "file"
+) -> Text:
     """Return the line for a document that is on one side only."""
     of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else count(settings, "setting")
     line = Text("  ").append(f"{word:<{_WORD}}", style=word)
-    return line.append(cut(f"file {visible(document)}, {of}", width - 2 - _WORD))
+    return line.append(cut(f"{_DOCUMENTS.get(store, 'file')} {visible(document)}, {of}", width - 2 - _WORD))
 
 
 def place_line(part: Part | None, part_id: str, document: str, address: str, why: str) -> Text:
