@@ -141,8 +141,14 @@ class Subject(Strict, frozen=True):
 
 def schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of subject files."""
+    from inspect import cleandoc
+
+    found = msgspec.json.schema(Subject)
+    for described in found["$defs"].values():
+        # Python takes the indentation off docstrings from 3.13 on.
+        described["description"] = cleandoc(described.get("description", ""))
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Zinker subject file",
-        **msgspec.json.schema(Subject),
+        **found,
     }
