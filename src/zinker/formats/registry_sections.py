@@ -162,10 +162,7 @@ class SectionReader:
         if located is None:
             return
         document, path = located
-        if document != self._document:
-            yield from self._flush()
-            self._document = document
-            yield document, Block([], "")
+        yield from self._go_to(document)
         prefix = f"/{path.replace(_SEPARATOR, '/')}/" if path else "/"
         names = names_of(body)
         if not names and path and folded(key) not in self._above:
@@ -251,15 +248,19 @@ class SectionReader:
         if located is None:
             return
         document, path = located
-        if document != self._document:
-            yield from self._flush()
-            self._document = document
-            yield document, Block([], "")
+        yield from self._go_to(document)
         self._prefix = f"/{_escaped_path(path)}/" if path else "/"
         self._is_odd = _ODD.search(self._prefix) is not None
         self._names.append(path.rpartition("\\")[2])
         if is_gone:
             self._remove()
+
+    def _go_to(self, document: str) -> Iterator[tuple[str, Block]]:
+        """Go on with a document, which is there even if it holds nothing."""
+        if document != self._document:
+            yield from self._flush()
+            self._document = document
+            yield document, Block([], "")
 
     def _remove(self) -> None:
         """Take away a key with all below it, and all that was said of them before."""

@@ -73,6 +73,20 @@ class Work(msgspec.Struct, frozen=True):
         return self.homes[plan.part]
 
 
+def without_writing(plan: Plan, what: str, preview: bool, approve: Approve) -> Outcome | None:
+    """Return how it ends if nothing is to be written; None where the plan is to be carried out.
+
+    Raises `Refused`, with `what` as its head, where something speaks against that.
+    """
+    if preview:
+        return Outcome("previewed", plan, left=plan.left)
+    if not plan.documents:
+        return Outcome("alike", plan, left=plan.left)
+    for objection in plan.objections:
+        raise Refused(what, objection.why, objection.then)
+    return None if approve(plan) else Outcome("declined", plan, left=plan.left)
+
+
 def carry_out(
     work: Work,
     plan: Plan,

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Outcome, Work, carry_out
+from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
 from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
 from zinker.jobs.checking import objections
 from zinker.jobs.planning import plan_part
@@ -79,16 +79,9 @@ def import_profile(
                     setup, target, subject, Selection(chosen, wanted.instance), live, source, translate
                 )
                 plan = _completed(plan, target, subject, bound, source, overruled)
-                if preview:
-                    return Outcome("previewed", plan, left=plan.left)
-                for objection in plan.objections:
-                    raise Refused("Not imported", objection.why, objection.then)
-                if not plan.documents:
-                    return Outcome("alike", plan, left=plan.left)
-                if not approve(plan):
-                    return Outcome("declined", plan, left=plan.left)
+                ended = without_writing(plan, "Not imported", preview, approve)
                 work = Work(setup, target, subject, source.snapshot)
-                return carry_out(work, plan, "import", progress=progress)
+                return ended or carry_out(work, plan, "import", progress=progress)
 
 
 def _keys(source: Source, part: str) -> Iterator[str]:

@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Iterator
 
 from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Outcome, Work, carry_out
+from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
 from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
 from zinker.jobs.checking import objections
 from zinker.jobs.homes import NoHome, open_home
@@ -15,7 +15,6 @@ from zinker.jobs.secrecy import holds_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
-from zinker.model.errors import Refused
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan, PlanItem
 from zinker.model.setting import Leaf
 from zinker.places.place import Place
@@ -62,16 +61,9 @@ def reset(
                 objections=tuple(objections(target, described, live.manifest, tuple(documents), overruled)),
                 seen={part.id: part.sha256 for part in live.manifest.parts},
             )
-            if preview:
-                return Outcome("previewed", plan, left=plan.left)
-            for objection in plan.objections:
-                raise Refused("Not reset", objection.why, objection.then)
-            if not plan.documents:
-                return Outcome("alike", plan, left=plan.left)
-            if not approve(plan):
-                return Outcome("declined", plan, left=plan.left)
+            ended = without_writing(plan, "Not reset", preview, approve)
             work = Work(setup, target, described, live)
-            return carry_out(work, plan, "reset", progress=progress)
+            return ended or carry_out(work, plan, "reset", progress=progress)
 
 
 class _Planner:

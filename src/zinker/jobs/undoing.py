@@ -4,7 +4,7 @@ import contextlib
 from collections.abc import Iterator
 
 from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Outcome, Work, carry_out
+from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
 from zinker.jobs.capturing import Live, Selection
 from zinker.jobs.checking import objections
 from zinker.jobs.recovering import fallback_of, plan_reverse
@@ -35,13 +35,8 @@ def undo(
     with at_place(setup, change.place, look_only=preview, dead=change.number) as place:
         change = _undoable(setup, change.number)  # another run may have been faster
         with _reversed(setup, shelf, place, subject, change, overruled) as (work, plan):
-            if preview or not plan.documents:
-                return Outcome("previewed" if preview else "alike", plan, left=plan.left)
-            for objection in plan.objections:
-                raise Refused("Not undone", objection.why, objection.then)
-            if not approve(plan):
-                return Outcome("declined", plan)
-            return carry_out(work, plan, "undo", undoes=change.number)
+            ended = without_writing(plan, "Not undone", preview, approve)
+            return ended or carry_out(work, plan, "undo", undoes=change.number)
 
 
 @contextlib.contextmanager
