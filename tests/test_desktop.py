@@ -107,12 +107,11 @@ def test_every_type_is_captured_put_back_and_read_from_a_disk(desk):
     desk.dconf("reset", "-f", "/garden/")
     desk("import", "garden-desk@dead", "--yes")
     assert desk.dconf("dump", "/garden/") == dump
-    refused = desk("import", "garden-desk@dead", "--place", "dead", "--preview")
-    assert "Nothing" in refused.out
-    desk.dconf("reset", "/garden/desk/values/0")
+    desk.dconf("write", "/garden/desk/values/0", "false")
     desk("export", "garden-desk")
-    why = desk("import", "garden-desk@latest", "--place", "dead", "--yes", code=None)
-    assert why.code == 0  # what only the place has stays; there is nothing to write
+    before = (disk / "user").read_bytes()
+    why = desk("import", "garden-desk@latest", "--place", "dead", "--yes", code=1).out
+    assert "only read, never written to" in why and (disk / "user").read_bytes() == before
 
 
 def test_layers_locks_and_reset(desk):

@@ -5,6 +5,8 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
+import threading
 import time
 from collections import Counter
 
@@ -231,8 +233,9 @@ sys.argv = ["zinker", "import", "brindlepot@old", "--place", "far-kiosk", "--yes
 run()
 """
     (far.path / "cut.py").write_text(script)
-    python = shutil.which("python", path=str(registry_cases.__file__)) or os.sys.executable
-    done = subprocess.run([python, "cut.py"], cwd=far.path, env=far.env, capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, "cut.py"], cwd=far.path, env=far.env, capture_output=True, text=True
+    )
     assert done.returncode == 4 and "The next run at far-kiosk tries that again" in done.stderr, done
     samba.process.wait()
     samba.start()
@@ -286,8 +289,7 @@ def test_whoever_cannot_be_reached_says_why(samba, far, tmp_path):
     assert "nothing listens" in why(port=1)
     assert "Set ZINKER_SECRET_FAR_KIOSK" in far("places", code=1, env={"ZINKER_SECRET_FAR_KIOSK": ""}).out
     listener = socket.create_server(("127.0.0.1", 0))  # something else than SMB
-    with subprocess.Popen(["true"]), listener:
-        import threading
+    with listener:
 
         def answer():
             connection, _ = listener.accept()

@@ -14,8 +14,8 @@ Two generations: `Windows Registry Editor Version 5.00` in UTF-16 with a byte-or
 
     [-HKEY_CURRENT_USER\Software\X\Old]
 
-Files are read in pieces, never as a whole, and whatever can be done with a piece at once is: a million values
-are read in a second or two. A line that means nothing is named by its number, and the rest is read.
+Files are read in pieces, never as a whole, and whatever can be done with a piece at once is. A line that means
+nothing is named by its number, and the rest is read.
 """
 
 import codecs

@@ -69,8 +69,3 @@ def to_bytes(type: str, value: Any) -> tuple[int, bytes]:
         return number, base64.b64decode(value, validate=True)
     except binascii.Error:
         raise ValueError("its bytes are not Base64") from None
-
-
-def number_of(type: str) -> int:
-    """Return the number of a type; raises `ValueError` for one that no registry has."""
-    return to_bytes(type, "")[0] if type.startswith("registry:") else _NUMBERS[type]

@@ -91,7 +91,11 @@ class _Planner:
                 yield DocumentPlan(self._part.id, document, "edit", items)
 
     def _items(self, home: DesktopHome, document: str) -> Iterator[PlanItem]:
-        own = home.read(document).leaves
+        reading = home.read(document)
+        if not reading.is_readable:
+            self._leave(document, "", reading.troubles[0].why)
+            return
+        own = reading.leaves
         organisation, default = (home.beneath(document, layer) for layer in (ORGANISATION, DEFAULT))
         for address in sorted({*own, *(organisation if self._to == DEFAULT else ())}):
             if self._addresses and not any(matches(pattern, address) for pattern in self._addresses):

@@ -186,10 +186,6 @@ class RemoteRegistry:
     def flush(self) -> None:
         """Do nothing: the service writes on its own, and every call has been answered."""
 
-    def close(self) -> None:
-        """Hang up."""
-        self._line.hang_up()
-
     def _with_key(
         self, key: str, rights: int, do: Callable[[Winreg, bytes], _Result], options: int = 0
     ) -> _Result:
