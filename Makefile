@@ -20,6 +20,7 @@ bench: $(READY)
 	$(BIN)/python bench/start.py --write docs/benchmarks.md
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
 	$(BIN)/python bench/registry.py --write docs/benchmarks.md
+	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py docs/screenshots

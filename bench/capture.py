@@ -147,6 +147,22 @@ class Bench:
             f"{case}: {own:.2f} s, {yardstick} {other:.2f} s: {own / other:.2f} x, {peak:.0f} MB", flush=True
         )
 
+    def write(self, path: Path, mark: str) -> None:
+        """Put the results between the marks of a table in a document."""
+        machine = f"Python {platform.python_version()}, {os.cpu_count()} cores"
+        rows = [
+            f"<!-- {mark} -->",
+            "| case | yardstick | to reach | reached | peak memory |",
+            "|---|---|---|---|---|",
+            *self.rows,
+            "",
+            f"{machine}, median of {self.rounds} runs in turns.",
+            "<!-- end -->",
+        ]
+        found = re.compile(rf"<!-- {mark} -->.*?<!-- end -->", re.S)
+        text = path.read_text(encoding="utf-8")
+        path.write_text(found.sub(lambda _: "\n".join(rows), text), encoding="utf-8")
+
     def document(self, case: str, path: Path, parses: list[str]) -> None:
         """Capture one document to a profile file, in turns with the parses; the fastest of these counts."""
         times: dict[str, list[float]] = {name: [] for name in ("own", *parses)}
@@ -217,19 +233,7 @@ def main() -> None:
         if chosen.only in (None, "files"):
             bench.files(10_000, 50_000)
     if chosen.write:
-        machine = f"Python {platform.python_version()}, {os.cpu_count()} cores"
-        note = f"{machine}, median of {chosen.rounds} runs in turns."
-        head = [
-            "<!-- capture -->",
-            "| case | yardstick | to reach | reached | peak memory |",
-            "|---|---|---|---|---|",
-        ]
-        table = "\n".join([*head, *bench.rows])
-        text = chosen.write.read_text(encoding="utf-8")
-        found = re.compile(r"<!-- capture -->.*?<!-- end -->", re.S)
-        chosen.write.write_text(
-            found.sub(lambda _: f"{table}\n\n{note}\n<!-- end -->", text), encoding="utf-8"
-        )
+        bench.write(chosen.write, "capture")
 
 
 if __name__ == "__main__":

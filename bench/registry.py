@@ -7,7 +7,6 @@ The floor is what remains when the settings are there as objects: encoding them 
 import argparse
 import os
 import random
-import re
 import statistics
 import subprocess
 import sys
@@ -196,16 +195,7 @@ def main() -> None:
         compare(bench, one, other)
         network(bench, 2000)
     if chosen.write:
-        head = [
-            "<!-- registry -->",
-            "| case | yardstick | to reach | reached | peak memory |",
-            "|---|---|---|---|---|",
-        ]
-        note = f"Python {sys.version.split()[0]}, {os.cpu_count()} cores, median of {chosen.rounds} runs in turns."
-        table = "\n".join([*head, *bench.rows, "", note, "<!-- end -->"])
-        text_now = chosen.write.read_text(encoding="utf-8")
-        pattern = re.compile(r"<!-- registry -->.*?<!-- end -->", re.S)
-        chosen.write.write_text(pattern.sub(lambda _: table, text_now), encoding="utf-8")
+        bench.write(chosen.write, "registry")
 
 
 if __name__ == "__main__":

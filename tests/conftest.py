@@ -2,6 +2,7 @@
 
 import json
 import os
+import select
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -39,6 +40,8 @@ class Garden:
     def __init__(self, path):
         self.path = demo_garden.build(path)
         self.home = self.path / "zinker-home"
+        toml = self.home / "zinker.toml"  # nobody serves the garden's tenants here
+        toml.write_text(toml.read_text().partition("\n[places.trial]")[0])
         self.env = {k: v for k, v in os.environ.items() if not k.startswith(("ZINKER", "XDG", "COLUMNS"))}
         self.env |= {"ZINKER_HOME": str(self.home), "HOME": str(self.path / "own"), "NO_COLOR": "1"}
 
@@ -56,6 +59,38 @@ class Garden:
         assert "Traceback" not in done.stderr, done.stderr
         assert code is None or done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
         return Done(done.returncode, done.stdout, done.stderr)
+
+    def at_terminal(self, *arguments, answers=(), columns=80, env=()):
+        """Run the command at a terminal of its own; returns what it wrote and how it ended.
+
+        `answers` are pairs of a prompt and what is typed there; one that is asked for again is given again.
+        """
+        pty = pytest.importorskip("pty")
+        pid, descriptor = pty.fork()
+        if pid == 0:
+            os.chdir(self.path)
+            own = {k: v for k, v in self.env.items() if k != "NO_COLOR"}
+            size = {"TERM": "xterm-256color", "COLUMNS": str(columns), **dict(env)}
+            os.execve(COMMAND, [COMMAND, *map(str, arguments)], own | size)
+        output, waiting, seen = b"", list(answers), 0
+        while True:
+            # Setting a terminal up may drop what was typed, so it answers when nothing more comes, and again.
+            asked = [at for at, (prompt, _) in enumerate(waiting) if prompt.encode() in output[seen:]]
+            if asked and not select.select([descriptor], [], [], 0.3)[0]:
+                del waiting[: asked[0]]
+                os.write(descriptor, waiting[0][1].encode())
+                if select.select([descriptor], [], [], 2.0)[0] and len(waiting) > 1:
+                    seen = len(output)
+                    del waiting[0]
+                continue
+            try:
+                piece = os.read(descriptor, 65536)
+            except OSError:  # how a terminal on Linux says that nobody is left
+                break
+            if not piece:
+                break
+            output += piece
+        return output.decode(), os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
 
     @property
     def setup(self):

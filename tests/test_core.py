@@ -14,7 +14,7 @@ from filelock import FileLock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zinker.jobs import access, export, import_profile, kept_versions, load_setup, undo
+from zinker.jobs import Wishes, access, export, import_profile, kept_versions, load_setup, undo
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.difference import differences
 from zinker.model.errors import Refused, WrongUsage
@@ -199,7 +199,7 @@ def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
     kept.spoil()
     before = kept.places()
     setup = load_setup()
-    done = import_profile(setup, "mosslight@1", "potting-shed", parts=("general",)).change
+    done = import_profile(setup, "mosslight@1", "potting-shed", Wishes(parts=("general",))).change
     path = kept.path / "shelf/changes/1/change.json"
 
     def written_down(**fields):

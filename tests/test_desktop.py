@@ -75,6 +75,9 @@ class Desk(Garden):
             ["dconf", *arguments], env=self.env, capture_output=True, text=True, check=True
         ).stdout
 
+    def dconf_load(self, path, text):
+        subprocess.run(["dconf", "load", path], env=self.env, input=text, text=True, check=True)
+
     def shown(self, reference="here:garden-desk"):
         settings = self("show", reference, "--json").json["settings"]
         return {s["address"]: (s["type"], s["value"], s.get("layer", "")) for s in settings}
@@ -105,12 +108,12 @@ def test_every_type_is_captured_put_back_and_read_from_a_disk(desk):
     assert desk.shown("dead:garden-desk") == own and len(own) == len(VALUES)
     desk("export", "garden-desk", "--place", "dead", "--label", "dead")
     desk.dconf("reset", "-f", "/garden/")
-    desk("import", "garden-desk@dead", "--yes")
+    desk("import", "garden-desk@dead", "--adopt", "--yes")
     assert desk.dconf("dump", "/garden/") == dump
     desk.dconf("write", "/garden/desk/values/0", "false")
     desk("export", "garden-desk")
     before = (disk / "user").read_bytes()
-    why = desk("import", "garden-desk@latest", "--place", "dead", "--yes", code=1).out
+    why = desk("import", "garden-desk@latest", "--place", "dead", "--adopt", "--yes", code=1).out
     assert "only read, never written to" in why and (disk / "user").read_bytes() == before
 
 
@@ -137,8 +140,8 @@ def test_layers_locks_and_reset(desk):
     done = desk("import", "garden-desk@own", "--yes")
     assert "2 settings written" in done.out and desk.dconf("dump", "/garden/") == dump
     assert "No differences: 2" in desk("compare", "garden-desk@own").out
-    elsewhere = desk("reset", "mosslight", "--place", "glasshouse", "--yes").out
-    assert "only a settings database knows" in elsewhere
+    elsewhere = desk("reset", "mosslight", "--place", "glasshouse", "--to", "organisation", "--yes").out
+    assert "nobody knows what the organisation starts from; --to can name a kept version" in elsewhere
 
 
 def test_only_the_parts_wanted_and_nothing_outside(desk):

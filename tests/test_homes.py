@@ -355,7 +355,7 @@ def test_a_case_clash_and_forbidden_names_are_left_alone_on_windows(fernwork):
     for name in ("Logo.svg", "logo.svg", "what?.txt", "nul.txt", "fine.txt"):
         (looks / name).write_text(name)
     fernwork("export", "fernwork", "--place", "disk")
-    done = run(fernwork, "import", "fernwork", "--yes", code=1)
+    done = run(fernwork, "import", "fernwork", "--adopt", "--yes", code=1)
     assert "logo.svg: beside Logo.svg, from which only its case tells it, it cannot stand here" in done.out
     told = {line.strip() for line in done.out.splitlines() if "Windows has no files of that name" in line}
     assert {line.partition(":")[0].rpartition(" ")[2] for line in told} == {"what?.txt", "nul.txt"}

@@ -309,7 +309,8 @@ run()
 
 
 def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
-    environment = {"KILL_AT": "60", "KILL_BELOW": str(spoiled.path), "PYTHONPATH": str(KILLING)}
+    place = str(spoiled.path / "potting-shed")  # in the middle of its changes, so after the fallback
+    environment = {"KILL_AT": "3", "KILL_BELOW": place, "PYTHONPATH": str(KILLING)}
     spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes", code=None, env=environment)
     assert list((spoiled.path / "shelf/changes/open").iterdir())
     fallback = spoiled.path / "shelf/subjects/mosslight/2.zinker"

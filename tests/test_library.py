@@ -11,7 +11,7 @@ import pytest
 
 import zinker
 from zinker.jobs import compare, export, import_profile, load_setup, undo
-from zinker.model.crosswalk import between
+from zinker.model.crosswalk import Crosswalk, between
 from zinker.model.setting import Setting
 from zinker.subjects.toml_check import line_of
 
@@ -53,11 +53,28 @@ def test_examples_in_docstrings_hold():
     assert tried > 8
 
 
+def test_every_promise_has_its_test(pytestconfig):
+    text = (pytestconfig.rootpath / "docs/safety.md").read_text()
+    rows = [line for line in text.splitlines() if line.startswith("| ") and not line.startswith("| promise")]
+    assert len(rows) > 30
+    for row in rows:
+        named = re.findall(r"`(test_\w+\.py)::(test_\w+)`", row)
+        assert named, row
+        for file, test in named:
+            assert f"\ndef {test}(" in (pytestconfig.rootpath / "tests" / file).read_text(), (file, test)
+
+
 def test_nothing_needs_what_only_one_system_has(garden):
     """The whole story without the functions and modules that Windows does not have."""
     script = """
 import os, shutil, sys
-import filelock, platformdirs, psutil, rich.console, typer
+import types, filelock, platformdirs, platformdirs.unix, psutil, rich.console, typer
+own = types.ModuleType("os")  # platformdirs has another class for each system, and this system's may use it
+vars(own).update(vars(os))
+for name, module in list(sys.modules.items()):
+    if name.startswith("platformdirs") and hasattr(module, "os"):
+        module.os = own
+shutil.disk_usage = lambda path: types.SimpleNamespace(free=10**12)  # uses what is taken away here
 for name in ("chown", "fork", "geteuid", "getuid", "O_NOFOLLOW", "pathconf", "statvfs", "ST_RDONLY", "WUNTRACED"):
     delattr(os, name)
 sys.modules.update(dict.fromkeys(("fcntl", "grp", "pwd", "resource", "termios")))
@@ -71,7 +88,7 @@ for line in sys.stdin.read().splitlines():
 """
     commands = """export mosslight --place potting-shed
 compare mosslight
-import mosslight --place glasshouse --yes
+import mosslight --place glasshouse --adopt --yes
 undo --yes
 list
 places
@@ -104,16 +121,21 @@ def test_imports_run_one_way(pytestconfig):
         (r"c:\users\IVY", r"C:\Users\fern"),
         (r"C:\Users\ivy\Documents\a", r"D:\Papers\a"),
         (r"C:\Users\ivyleaf\x", r"C:\Users\ivyleaf\x"),
-        (r"at C:\Users\ivy", r"at C:\Users\ivy"),
+        (r"at C:\Users\ivy", r"at C:\Users\fern"),
+        (r"at C:\Users\ivy Docs\x, not", r"at C:\Users\fern Docs\x, not"),
+        (r"C:\Users\ivy Docs\x", r"C:\Users\ivy Docs\x"),
+        (r'"c:\users\ivy\a b.exe" /d D:\ivy', r'"C:\Users\fern\a b.exe" /d D:\ivy'),
+        ("file:///C:/Users/ivy/x.svg", "file:///C:/Users/fern/x.svg"),
     ],
 )
-def test_folders_are_translated_where_they_begin_a_text(value, translated):
+def test_folders_are_translated_in_texts(value, translated):
     old = {"home": r"C:\Users\ivy", "documents": r"C:\Users\ivy\Documents", "program": r"C:\P"}
     new = {"home": r"C:\Users\fern", "documents": r"D:\Papers", "program": r"C:\P"}
-    assert between(old, new).translate(Setting("d", "/a", "sz", value)).value == translated
-    assert between(old, new).translate(Setting("d", "/a", "dword", 1)).value == 1
-    unix = between({"home": r"C:\Users\ivy"}, {"home": "/home/ivy"})
-    assert unix.translate(Setting("d", "/a", "text", r"C:\Users\ivy\a\b")).value == "/home/ivy/a/b"
+    crosswalk = Crosswalk(between(old, new))
+    assert crosswalk.translate("p", Setting("d", "/a", "sz", value)).value == translated
+    assert crosswalk.translate("p", Setting("d", "/a", "dword", 1)).value == 1
+    unix = Crosswalk(between({"home": r"C:\Users\ivy"}, {"home": "/home/ivy"}))
+    assert unix.translate("p", Setting("d", "/a", "text", r"C:\Users\ivy\a\b")).value == "/home/ivy/a/b"
 
 
 def test_lines_of_toml_keys_are_found():

@@ -14,6 +14,7 @@ import msgspec
 import pytest
 
 from zinker.jobs.capturing import Live, Selection, capture
+from zinker.model import crosswalk
 from zinker.model.errors import Damaged, ZinkerError
 from zinker.model.setting import Setting, decode_line, encode_line
 from zinker.profiles.reading import open_profile
@@ -79,6 +80,9 @@ def test_published_schemas_are_those_of_the_code(pytestconfig):
     from zinker.subjects import subject
 
     docs = pytestconfig.rootpath / "docs"
+    assert json.loads((docs / "crosswalk.schema.json").read_text()) == json.loads(
+        msgspec.json.encode(crosswalk.schema())
+    )
     assert json.loads((docs / "profile.schema.json").read_text()) == json.loads(
         msgspec.json.encode(layout.schema())
     )

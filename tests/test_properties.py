@@ -12,7 +12,7 @@ from conftest import BRANCH, Garden
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from zinker.jobs import compare, export, import_profile, load_setup, undo
+from zinker.jobs import Wishes, compare, export, import_profile, load_setup, undo
 from zinker.model.errors import ZinkerError
 from zinker.model.setting import decode_line, encode_line
 from zinker.profiles.reading import open_profile
@@ -77,12 +77,17 @@ def test_any_registry_comes_back_and_goes_again(shared, there, here):
     before = plain(shared.registry("glasshouse"))
     setup = load_setup()
     assert export(setup, "mosslight", "potting-shed", parts=("panel",)).is_complete
-    outcome = import_profile(setup, "mosslight@1", "glasshouse", translate=False)
+    outcome = import_profile(
+        setup,
+        "mosslight@1",
+        "glasshouse",
+        Wishes(translate=False, overruled=frozenset({"adopt", "new-instance"})),
+    )
     assert outcome.is_complete
     found = compare(setup, "potting-shed:mosslight", "glasshouse:mosslight", parts=("panel",))
     # Nothing of the profile is missing there; what only the place had has stayed. A key that was empty is
     # no longer a setting of its own once something is in it.
-    assert all(d.word == "new" or d.before.type == "key" for d in found.differences)
+    assert all(d.word == "new" or d.before.type in ("key", "withheld") for d in found.differences)
     if outcome.change:
         assert undo(setup).is_complete
         assert plain(shared.registry("glasshouse")) == before
@@ -150,7 +155,12 @@ def test_any_files_come_back_and_go_again(shared, there, here):
     setup = load_setup()
     parts = ("general", "presets", "artwork")
     export(setup, "mosslight", "potting-shed", parts=parts)
-    outcome = import_profile(setup, "mosslight@1", "glasshouse", translate=False)
+    outcome = import_profile(
+        setup,
+        "mosslight@1",
+        "glasshouse",
+        Wishes(translate=False, overruled=frozenset({"adopt", "new-instance"})),
+    )
     left = {(item.document, item.address) for item in outcome.left}
     found = compare(setup, "mosslight@1", "glasshouse:mosslight", parts=parts)
     missing = [d for d in found.differences if d.word != "new" and (d.document, d.address) not in left]
@@ -236,7 +246,12 @@ def test_no_forged_setting_crashes_or_leads_elsewhere(shared, lines, data):
         outcome = None
         try:
             compare(setup, f"{forged}", "glasshouse:mosslight")
-            outcome = import_profile(setup, f"{forged}", "glasshouse", device_bound=True)
+            outcome = import_profile(
+                setup,
+                f"{forged}",
+                "glasshouse",
+                Wishes(device_bound=True, overruled=frozenset({"adopt", "new-instance"})),
+            )
         except ZinkerError:
             assert shared.places() == before
         if outcome and outcome.change:

@@ -187,11 +187,13 @@ def test_a_full_disk_is_refused_and_leaves_nothing(kept):
         (cd {target} && tar c .) > saved.tar; mount -t tmpfs -o size=16k none {target}; tar xC {target} < saved.tar
         head -c 100000 /dev/zero > {target}/stuff || true
         find {target} > before; $Z import mosslight@1 --place potting-shed --yes && exit 9
+        $Z import mosslight@1 --place potting-shed --despite-space --yes && exit 9
         find {target} | diff before - && rm before saved.tar
         $Z undo && exit 8
         exit 3
     """
     done = in_mounts(kept, script, 3)
+    assert re.search(r"artwork\S* has 0 bytes free, and about \d+ are needed.\nMake room", done.stderr)
     assert "Not imported: the disk is full\nNothing was changed." in done.stderr
     assert kept.places() == before
     assert "nothing on this shelf is left to undo" in done.stderr
@@ -210,9 +212,11 @@ def test_a_full_or_read_only_shelf_is_refused_before_anything_changes(kept):
     script = """
         cp -a shelf saved; mount -t tmpfs -o size=32k none shelf; cp -a saved/. shelf; rm -r saved
         head -c 100000 /dev/zero > shelf/stuff || true
-        $Z import mosslight@1 --place potting-shed --yes
+        $Z import mosslight@1 --place potting-shed --yes && exit 9
+        $Z import mosslight@1 --place potting-shed --despite-space --yes
     """
-    assert "the disk is full" in in_mounts(kept, script, 3).stderr
+    done = in_mounts(kept, script, 3)
+    assert "shelf has 0 bytes free" in done.stderr and "the disk is full" in done.stderr
     assert kept.places() == before
 
 

@@ -170,7 +170,9 @@ def test_other_accounts_and_all_of_them(garden):
     assert "ivy's" in garden("show", "brindlepot").out
     garden("export", "brindlepot", "--place", "old-kiosk", "--label", "old")
     before = garden.registry("gate-kiosk")
-    done = garden("import", "brindlepot@old", "--place", "gate-kiosk/all-users", "--yes", "--while-running")
+    done = garden(
+        "import", "brindlepot@old", "--place", "gate-kiosk/all-users", "--adopt", "--yes", "--while-running"
+    )
     assert "zinker undo" in done.out
     machine = r"HKEY_LOCAL_MACHINE\SOFTWARE\Tarn Hollow\Brindlepot"
     after = garden.registry("gate-kiosk")
@@ -203,7 +205,7 @@ def far(garden, samba):
 
 def test_the_till_moves_to_a_workstation_over_the_network(far):
     far("export", "brindlepot", "--place", "old-kiosk", "--label", "old")
-    far("import", "brindlepot@old", "--place", "far-kiosk", "--yes")
+    far("import", "brindlepot@old", "--place", "far-kiosk", "--adopt", "--yes")
     assert "No differences: 7 settings" in far("compare", "brindlepot@old", "far-kiosk:brindlepot").out
     preview = far("import", "brindlepot@old", "--place", "far-kiosk", "--preview", "--json").json
     assert preview["settings"] == 0
@@ -229,7 +231,7 @@ def cut(self, *value):
     set_value(self, *value)
 RemoteRegistry.set = cut
 from zinker.cli.main import run
-sys.argv = ["zinker", "import", "brindlepot@old", "--place", "far-kiosk", "--yes"]
+sys.argv = ["zinker", "import", "brindlepot@old", "--place", "far-kiosk", "--adopt", "--yes"]
 run()
 """
     (far.path / "cut.py").write_text(script)

@@ -82,7 +82,7 @@ def test_no_secret_is_anywhere_but_where_it_was(fernpost):
     said.append(fernpost("compare", "fernpost", code=1))
     said.append(fernpost("import", "fernpost", "--place", "potting-shed", "--yes", "--json"))
     said.append(fernpost("undo", "--yes", "--json"))
-    said.append(fernpost("import", "fernpost", "--place", "glasshouse", "--yes"))
+    said.append(fernpost("import", "fernpost", "--place", "glasshouse", "--adopt", "--yes"))
     for secret in [*SECRETS, "new-moth"]:
         assert not any(secret in run.out + run.err for run in said), secret
         assert not any(secret.encode() in content for content in everything_zinker_keeps(fernpost)), secret
@@ -124,7 +124,7 @@ def test_an_import_keeps_the_secrets_the_place_has(fernpost):
 
 def test_undo_does_not_throw_away_a_secret_that_was_entered_since(fernpost):
     fernpost("export", "fernpost", "--place", "potting-shed")
-    fernpost("import", "fernpost", "--place", "glasshouse", "--yes", "--without", "door")
+    fernpost("import", "fernpost", "--place", "glasshouse", "--adopt", "--yes", "--without", "door")
     new = fernpost.path / "glasshouse/Users/fern/AppData/Roaming/fernpost"
     assert json.loads((new / "accounts.json").read_text())["ivy"] == {"key": "", "name": "Ivy"}
     entered = (new / "mail.ini").read_text().replace("password = \n", "password = entered-by-hand\n")
@@ -231,7 +231,7 @@ def test_secrets_can_be_sealed_for_a_public_key(fernpost, kind):
     export = ("export", "fernpost", "--place", "potting-shed", "--for")
     assert "the key is none that can be used" in fernpost(*export, "none.pem", code=2).err
     fernpost(*export, "public.pem")
-    arguments = ("import", "fernpost", "--place", "glasshouse", "--yes")
+    arguments = ("import", "fernpost", "--place", "glasshouse", "--adopt", "--yes")
     assert "they were sealed for a key" in fernpost(*arguments, "--with-secrets", code=2).err
     assert "does not open" in fernpost(*arguments, "--key", "public.pem", code=3).err
     fernpost(*arguments, "--key", "private.pem", code=None)

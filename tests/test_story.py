@@ -149,7 +149,7 @@ def test_move_to_a_fresh_workstation(kept):
     assert re.fullmatch(r"mosslight-3\.2\.1-potting-shed-\d{8}-\d{6}\.zinker", profile.name)
     # The stick is all that is left of the old world.
     (kept.path / "shelf").rename(kept.path / "old-shelf")
-    out = kept("import", profile, "--place", "glasshouse", "--yes").out
+    out = kept("import", profile, "--place", "glasshouse", "--adopt", "--yes").out
     assert "Licence: bound to the device POTTING-SHED, so it is left out" in out
     text = ini.read_bytes()
     assert token in text and b"7f3d" not in text  # the place keeps its own secret
@@ -163,7 +163,7 @@ def test_move_to_a_fresh_workstation(kept):
     assert not (data / "licence.dat").exists()
     assert kept.registry("glasshouse")[BRANCH + r"\Panel"]["Columns"] == ["dword", 4]
     assert BRANCH + r"\Plug-ins" in kept.registry("glasshouse")
-    kept("import", profile, "--place", "glasshouse", "--part", "licence", "--yes")
+    kept("import", profile, "--place", "glasshouse", "--part", "licence", "--adopt", "--yes")
     assert (data / "licence.dat").read_bytes() == (kept.data / "licence.dat").read_bytes()
     kept("undo", "--yes")
     kept("undo", "--yes")
@@ -194,7 +194,7 @@ def test_a_profile_folder_is_the_same_profile(kept):
         if '"",' in line
     }
     assert {p.name for p in folder.glob("attachments/*")} == held - {None}
-    kept("import", "./plain", "--place", "glasshouse", "--yes")
+    kept("import", "./plain", "--place", "glasshouse", "--adopt", "--yes")
 
 
 def test_what_refuses_is_named_and_the_rest_is_taken(garden):
@@ -237,7 +237,7 @@ def test_a_running_application_warns_and_refuses(kept):
     refused = kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=3)
     assert refused.err == (
         "Not imported: Mosslight greenhouse lighting is running (process 77), and would overwrite its "
-        "settings when it closes.\nClose it and run this again, or add --while-running.\n"
+        "settings when it closes.\nClose it and run this again, add --wait to wait for that, or --while-running.\n"
     )
     assert kept.places() == before
     assert "Would be refused" in kept("import", "mosslight@1", "--place", "potting-shed", "--preview").out

@@ -2,39 +2,11 @@
 
 import os
 import re
-import select
 import subprocess
 import sys
 
 import pytest
 from conftest import COMMAND
-
-pty = pytest.importorskip("pty")
-
-
-def at_terminal(garden, *arguments, answer="", columns=80, env=()):
-    """Run the command at a terminal of its own; returns what it wrote and how it ended."""
-    pid, descriptor = pty.fork()
-    if pid == 0:
-        os.chdir(garden.path)
-        own = {k: v for k, v in garden.env.items() if k != "NO_COLOR"}
-        size = {"TERM": "xterm-256color", "COLUMNS": str(columns), **dict(env)}
-        os.execve(COMMAND, [COMMAND, *arguments], own | size)
-    output = b""
-    while True:
-        # It answers when nothing more comes, and again if need be: setting a terminal up may drop what was typed.
-        if answer and b"[y/N]:" in output and not select.select([descriptor], [], [], 0.3)[0]:
-            os.write(descriptor, answer.encode())
-            select.select([descriptor], [], [], 2.0)
-            continue
-        try:
-            piece = os.read(descriptor, 65536)
-        except OSError:  # how a terminal on Linux says that nobody is left
-            break
-        if not piece:
-            break
-        output += piece
-    return output.decode(), os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1])
 
 
 def test_it_asks_and_takes_no_for_no(kept):
@@ -42,19 +14,19 @@ def test_it_asks_and_takes_no_for_no(kept):
     before = kept.places()
     arguments = ["import", "mosslight@1", "--place", "potting-shed"]
     for answer in ("n\n", "\n", "\x03"):
-        output, code = at_terminal(kept, *arguments, answer=answer)
+        output, code = kept.at_terminal(*arguments, answers=[("[y/N]:", answer)])
         assert "Write this? [y/N]" in output and code == 3
         assert kept.places() == before
-    output, code = at_terminal(kept, *arguments, answer="y\n")
+    output, code = kept.at_terminal(*arguments, answers=[("[y/N]:", "y\n")])
     assert code == 0 and "6 settings written" in output
     assert kept.places() != before
 
 
 def test_colours_are_for_terminals_that_want_them(kept):
     kept.spoil()
-    output, _ = at_terminal(kept, "compare", "mosslight")
+    output, _ = kept.at_terminal("compare", "mosslight")
     assert "\x1b[" in output and "changed" in output
-    output, _ = at_terminal(kept, "compare", "mosslight", env={"NO_COLOR": "1", "TERM": "dumb"}.items())
+    output, _ = kept.at_terminal("compare", "mosslight", env={"NO_COLOR": "1", "TERM": "dumb"}.items())
     assert not re.search(r"\x1b\[[0-9;]*3[0-9]", output)
     assert "\x1b" not in kept("compare", "mosslight", code=1, env={"NO_COLOR": ""}).out
 

@@ -5,9 +5,14 @@ from pathlib import Path
 
 import msgspec
 
+from zinker.model import crosswalk
 from zinker.profiles import layout
 from zinker.subjects import subject
 
-for name, schema in (("profile", layout.schema()), ("subject", subject.schema())):
+for name, schema in (
+    ("profile", layout.schema()),
+    ("subject", subject.schema()),
+    ("crosswalk", crosswalk.schema()),
+):
     data = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
     Path(sys.argv[1], f"{name}.schema.json").write_bytes(data)

@@ -1,7 +1,7 @@
 """Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb.
 
-Needs the Debian packages xvfb, xterm, imagemagick and fonts-dejavu-core, and for the desktop's settings database
-dbus, dconf-service, dconf-cli and libglib2.0-bin.
+Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core, and for the desktop's settings
+database dbus, dconf-service, dconf-cli and libglib2.0-bin.
 """
 
 import os
@@ -12,7 +12,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from zinker.demo.garden import build, close_till, set_running, spoil
+from zinker.demo.garden import build, close_till, replace, set_running, spoil
+from zinker.demo.story import SECRET, serving
 
 COMMAND = Path(sys.executable).with_name("zinker")
 
@@ -57,12 +58,13 @@ class Screen:
             **own,
             "DISPLAY": display,
             "ZINKER_HOME": str(garden / "zinker-home"),
+            "ZINKER_SECRET_TRIAL": SECRET,
             "LC_ALL": "C.UTF-8",
             "TERM": "xterm-256color",
         }
 
-    def shot(self, name: str, *commands: str) -> None:
-        """Run commands one after another in a terminal and take its picture."""
+    def shot(self, name: str, *commands: str, typed: str = "") -> None:
+        """Run commands one after another in a terminal and take its picture; after what is `typed`, if they ask."""
         done = self._garden / "shot-done"
         done.unlink(missing_ok=True)
         script = []
@@ -78,10 +80,14 @@ class Screen:
             env={**self._env, "PATH": path},
         )
         try:
-            for _ in range(300):
+            for _ in range(300 if not typed else 20):
                 if done.exists():
                     break
                 time.sleep(0.1)
+            if typed:
+                keys = ["xdotool", "type", "--delay", "30", typed.replace("\\r", "\r")]
+                subprocess.run(keys, env=self._env, check=True)
+                time.sleep(1.5)
             time.sleep(0.5)
             picture = self._folder / f"{name}.png"
             shoot = ["import", "-window", "root", "-depth", "8", str(picture)]
@@ -101,6 +107,56 @@ class Screen:
         """Switch the screen off."""
         self._server.terminate()
         self._server.wait()
+
+
+def _move(screen: Screen) -> None:
+    rules = "--crosswalk move.crosswalk.toml"
+    screen.shot(
+        "new-machine",
+        "zinker crosswalk new potting-shed glasshouse --subject mosslight --to move.crosswalk.toml",
+        "sed -n '6,9p' move.crosswalk.toml",
+        f"zinker import stick/*.zinker --place glasshouse {rules} --adopt --part general --yes",
+    )
+
+
+def _tenants(screen: Screen, garden: Path) -> None:
+    with serving(garden):
+        screen.unseen("export", "garden-tenant", "--place", "trial", "--label", "agreed")
+        screen.shot(
+            "tenants",
+            f"export ZINKER_SECRET_TRIAL='{SECRET}' ZINKER_SECRET_TARNHOLLOW='{SECRET}'",
+            "zinker compare garden-tenant@agreed tarnhollow:garden-tenant",
+            "zinker import garden-tenant@agreed --place tarnhollow --adopt --part compliance --preview",
+        )
+
+
+def _three_ways(screen: Screen, garden: Path) -> None:
+    screen.unseen("export", "mosslight", "--place", "potting-shed", "--label", "as-found")
+    general = garden / "potting-shed/Users/ivy/AppData/Roaming/mosslight/mosslight.ini"
+    replace(general, "dusk = 07:30", "dusk = 22:00")
+    replace(general, "level = 80", "level = 70")
+    screen.shot(
+        "three-ways",
+        "zinker import mosslight@season-start --place potting-shed --preview",
+        "zinker import mosslight@season-start --place potting-shed --merge --preview | tail -6",
+    )
+    screen.shot(
+        "choose",
+        "zinker import mosslight@season-start --place potting-shed --choose",
+        typed="3 5-6\r",
+    )
+
+
+def _spot(screen: Screen, garden: Path) -> None:
+    ini = "glasshouse/Users/fern/AppData/Roaming/mosslight/mosslight.ini"
+    (garden / "click.sh").write_text(
+        f"sleep 1.5; sed -i 's/units = metric/units = feet/' {ini}\n"
+        f"sleep 2; sed -i 's/units = feet/units = ells/; 0,/dusk = .*/s//dusk = 21:00/' {ini}\n"
+    )
+    screen.shot(
+        "spot",
+        "sh click.sh & zinker spot mosslight --place glasshouse --still 2.5 --for 2.5 --label late-dusk",
+    )
 
 
 def main() -> None:
@@ -142,7 +198,7 @@ def main() -> None:
                 "zinker undo 1 --yes",
             )
             screen.unseen("export", "mosslight@season-start", "--to", "stick")
-            screen.shot("new-machine", "zinker import stick/*.zinker --place glasshouse --yes")
+            _move(screen)
             labels = "potting-shed/Users/ivy/AppData/Roaming/quillfern"
             screen.shot(
                 "formats",
@@ -164,14 +220,14 @@ def main() -> None:
                 "zinker show potting-shed:mosslight --find account",
                 "export ZINKER_PASSPHRASE='a quiet heron by the pond'",
                 "zinker export mosslight --place potting-shed --part general --with-secrets --to sealed.zinker",
-                "zinker import sealed.zinker --place glasshouse --with-secrets --yes",
+                "zinker import sealed.zinker --place glasshouse --with-secrets --adopt --yes",
                 "sed -n 's/^token *=.*/token = (it is there)/p' glasshouse/Users/*/AppData/Roaming/mosslight/*.ini",
             )
             close_till(garden)
             screen.shot(
                 "registry",
                 "zinker export brindlepot --place old-kiosk --label last-day   # the disk of a dead machine",
-                "zinker import brindlepot@last-day --place gate-kiosk --yes",
+                "zinker import brindlepot@last-day --place gate-kiosk --adopt --yes",
                 "zinker export brindlepot@last-day --to till.reg; iconv -f utf-16 till.reg | head -9",
             )
             (garden / "desk.sh").write_text(
@@ -182,6 +238,10 @@ def main() -> None:
             )
             screen.shot("desktop", f"env {desk(garden)} dbus-run-session -- sh desk.sh 2>/dev/null")
             screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
+            _three_ways(screen, garden)
+            _spot(screen, garden)
+            _tenants(screen, garden)
+            screen.shot("changes", "zinker changes --place glasshouse", "zinker changes 3")
         finally:
             screen.close()
 

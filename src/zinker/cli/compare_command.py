@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import emit, emit_json, progress_shown, setup_of
 
 
 def command(
@@ -20,16 +20,23 @@ def command(
     place: Annotated[
         str, typer.Option(help="The place of the live settings; usually the profile's own.", metavar="PLACE")
     ] = "",
+    crosswalk: options.Crosswalk = None,
     json: options.Json = False,
 ) -> None:
     """What is not the same. Ends with 1 if there are differences, else with 0.
 
     Example: zinker compare mosslight@before-update
+
+    Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
     """
     from zinker.jobs import compare
+    from zinker.jobs.crosswalks import load_rules
     from zinker.reports.comparison import comparison_json, comparison_text
 
-    comparison = compare(setup_of(ctx), reference, other, tuple(part or ()), place)
+    rules = load_rules(crosswalk) if crosswalk else None
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        comparison = compare(setup, reference, other, tuple(part or ()), place, rules)
     if json:
         emit_json(comparison_json(comparison))
     else:

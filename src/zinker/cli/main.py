@@ -26,8 +26,12 @@ COMMANDS = {
     "list": ("Keep", "The kept versions."),
     "show": ("Look", "The settings in a profile or at a place."),
     "compare": ("Look", "What is not the same: two versions, two places, kept and live."),
+    "spot": ("Look", "Which settings a change in the application touches."),
     "import": ("Put back", "Write a profile's settings to a place."),
-    "reset": ("Put back", "Go back to what lies beneath the user's own values."),
+    "transfer": ("Put back", "Bring settings from place to place, or instance to instance."),
+    "crosswalk": ("Put back", "Translate paths, names and moved settings between two places."),
+    "reset": ("Put back", "Back to the application's defaults, or to a starting point."),
+    "changes": ("Put back", "What was changed at places, when, by whom, and how it ended."),
     "undo": ("Put back", "Take a change back."),
 }
 
@@ -95,7 +99,7 @@ def main(
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
     ] = False,
 ) -> None:
-    """Keep, compare and put back the settings of applications and workstations.
+    """Keep, compare and put back settings of applications, workstations, tenants.
 
     A reference is [place:]subject[/instance][@version], or the path of a profile.
     """

@@ -1,9 +1,16 @@
 """Options that several commands share, so that they are named and explained alike."""
 
+import functools
+import inspect
+import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, cast
 
 import typer
+
+if TYPE_CHECKING:
+    from zinker.jobs.importing import Wishes
 
 Place = Annotated[
     str, typer.Option("--place", help="The place; `zinker places` lists them.", metavar="PLACE")
@@ -43,7 +50,163 @@ Key = Annotated[
 ]
 
 
-def overruled(while_running: bool, any_version: bool, despite_needs: bool) -> frozenset[str]:
-    """Return the names of the checks that options overrule."""
-    given = {"while-running": while_running, "any-version": any_version, "despite-needs": despite_needs}
-    return frozenset(name for name, is_given in given.items() if is_given)
+DespiteSpace = Annotated[
+    bool, typer.Option("--despite-space", help="Write although there may be too little space.")
+]
+LeaveUnwritable = Annotated[
+    bool, typer.Option("--leave-unwritable", help="Leave alone what cannot be written, and write the rest.")
+]
+Adopt = Annotated[bool, typer.Option("--adopt", help="Take over another machine's settings.")]
+OtherUser = Annotated[bool, typer.Option("--other-user", help="Write another user's settings.")]
+NewInstance = Annotated[
+    bool, typer.Option("--new-instance", help="Make an instance that is not at the place, beside others.")
+]
+OtherDevice = Annotated[
+    bool, typer.Option("--other-device", help="Write although the device is of another kind.")
+]
+Wait = Annotated[bool, typer.Option("--wait", help="Wait until the application has been closed.")]
+Report = Annotated[
+    Path | None,
+    typer.Option("--report", help="Also write the result to this new file; .json for JSON.", metavar="FILE"),
+]
+Addresses = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--address", help="Only settings at this address; * and ? stand for others.", metavar="ADDRESS"
+    ),
+]
+Exact = Annotated[
+    bool, typer.Option("--exact", help="Also remove what the profile does not have from its parts.")
+]
+Merge = Annotated[
+    bool, typer.Option("--merge", help="Leave alone what has changed here since it was last kept.")
+]
+OnConflict = Annotated[
+    Literal["overwrite", "skip", "rename", "ask"],
+    typer.Option("--on-conflict", help="When something else is there, and not known to be unchanged."),
+]
+Choose = Annotated[bool, typer.Option("--choose", help="Choose from the plan, on a terminal.")]
+Crosswalk = Annotated[
+    Path | None, typer.Option("--crosswalk", help="Translate by this crosswalk file.", metavar="FILE")
+]
+As = Annotated[str, typer.Option("--as", help="Write to this instance instead.", metavar="INSTANCE")]
+DeviceBound = Annotated[
+    bool, typer.Option("--device-bound", help="Also parts that are bound to another device.")
+]
+Untranslated = Annotated[
+    bool, typer.Option("--untranslated", help="Leave the old place's folders in values as they are.")
+]
+
+
+# Options in groups, by the names of their parameters, each with its default.
+Group = dict[str, tuple[Any, Any]]
+CHOICE: Group = {
+    "part": (Parts, None),
+    "without": (Without, None),
+    "address": (Addresses, None),
+}
+Assignments = Annotated[
+    bool, typer.Option("--assignments", help="Also for whom the policies of a tenant count.")
+]
+Prefix = Annotated[
+    str, typer.Option("--prefix", help="Put this before the names of policies.", metavar="TEXT")
+]
+Suffix = Annotated[
+    str, typer.Option("--suffix", help="Put this after the names of policies.", metavar="TEXT")
+]
+Live = Annotated[
+    str, typer.Option("--live", help="The name of the place, if others depend on it.", metavar="PLACE")
+]
+WISHES: Group = CHOICE | {
+    "as_": (As, ""),
+    "exact": (Exact, False),
+    "merge": (Merge, False),
+    "on_conflict": (OnConflict, "overwrite"),
+    "choose": (Choose, False),
+    "crosswalk": (Crosswalk, None),
+    "untranslated": (Untranslated, False),
+    "device_bound": (DeviceBound, False),
+}
+RUNNING: Group = {
+    "wait": (Wait, False),
+    "while_running": (WhileRunning, False),
+    "any_version": (AnyVersion, False),
+    "despite_needs": (DespiteNeeds, False),
+    "despite_space": (DespiteSpace, False),
+}
+POLICIES: Group = {"assignments": (Assignments, False), "prefix": (Prefix, ""), "suffix": (Suffix, "")}
+LIVE: Group = {"live": (Live, "")}
+CHECKS: Group = RUNNING | LIVE | {"leave_unwritable": (LeaveUnwritable, False)}
+OWNERS: Group = {"adopt": (Adopt, False), "other_user": (OtherUser, False)}
+DEVICES: Group = {"new_instance": (NewInstance, False), "other_device": (OtherDevice, False)}
+RESULT: Group = {
+    "report": (Report, None),
+    "preview": (Preview, False),
+    "yes": (Yes, False),
+    "json": (Json, False),
+}
+
+Command = TypeVar("Command", bound=Callable[..., None])
+
+
+def taking(*groups: Group) -> Callable[[Command], Command]:
+    """Give a command the options of some groups after its own; it finds them in the context's `params`."""
+
+    def decorate(command: Command) -> Command:
+        own = inspect.signature(command)
+        shared = {name: option for group in groups for name, option in group.items()}
+        more = [
+            inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
+            for name, (annotation, default) in shared.items()
+        ]
+
+        @functools.wraps(command)
+        def taken(**given: Any) -> None:
+            command(**{name: given[name] for name in own.parameters})
+
+        taken.__signature__ = own.replace(parameters=[*own.parameters.values(), *more])  # type: ignore[attr-defined]
+        taken.__annotations__ = command.__annotations__ | {name: shared[name][0] for name in shared}
+        return cast(Command, taken)
+
+    return decorate
+
+
+def overruled(ctx: typer.Context) -> frozenset[str]:
+    """Return the names of the checks that the options given overrule.
+
+    A place that others depend on has to be named; somebody at a terminal is asked for its name.
+    """
+    from zinker.jobs.checking import LIVE as NAMED
+    from zinker.jobs.checking import OVERRULABLE
+
+    given = ctx.params
+    names = {name for name in OVERRULABLE if given.get(name.replace("-", "_"))}
+    target = given.get("target") or given.get("place")
+    is_asked = sys.stdin.isatty() and not given["yes"] and not given["json"]
+    if (given.get("live") and given["live"] == target) or is_asked:
+        names.add(NAMED)
+    return frozenset(names)
+
+
+def wishes(ctx: typer.Context) -> "Wishes":
+    """Return what the options given say about what is wanted of a profile, and how."""
+    from zinker.jobs import Wishes
+    from zinker.jobs.crosswalks import load_rules
+
+    given = ctx.params
+    return Wishes(
+        parts=tuple(given["part"] or ()),
+        without=tuple(given["without"] or ()),
+        addresses=tuple(given["address"] or ()),
+        device_bound=given["device_bound"],
+        exact=given.get("exact", False),
+        merge=given.get("merge", False),
+        translate=not given.get("untranslated"),
+        rules=load_rules(Path(given["crosswalk"])) if given.get("crosswalk") else None,
+        instance=given.get("as_", ""),
+        overruled=overruled(ctx),
+        wait=given["wait"],
+        assignments=given.get("assignments", False),
+        prefix=given.get("prefix", ""),
+        suffix=given.get("suffix", ""),
+    )

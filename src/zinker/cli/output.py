@@ -14,6 +14,7 @@ from zinker.model.errors import Refused, ZinkerError
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.progress import Progress
     from rich.text import Text
 
     from zinker.jobs.setup import Setup
@@ -83,28 +84,53 @@ def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) 
         if is_quiet or not sys.stdin.isatty():
             why = "there is nobody to ask, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
+        if plan.live:
+            asked = f"{plan.place} is live: others depend on it. Type its name to write this"
+            return bool(typer.prompt(asked, default="", show_default=False) == plan.place)
         return typer.confirm("Write this?", default=False)
 
     return approve
 
 
+def _bar(what: str) -> "Progress":
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(style="bright_black", complete_style="blue", finished_style="blue"),
+        TextColumn("{task.completed:,} of {task.total:,}"),
+    )
+    bar = Progress(*columns, console=console(stderr=True), transient=True)
+    bar.add_task(what, total=0)
+    return bar
+
+
 @contextlib.contextmanager
 def progress_shown() -> Iterator[Callable[[str, int, int], None]]:
-    """Yield a progress callback that draws a bar once a job has taken a second, on a terminal only."""
+    """Yield a progress callback that draws a bar once a job has taken a second, on a terminal only.
+
+    The bar goes when all is done, so that there may be questions then.
+    """
     if not sys.stderr.isatty():
         yield lambda what, done, total: None
         return
-    started, bar = time.monotonic(), None
-    with contextlib.ExitStack() as stack:
+    started = time.monotonic()
+    bar: Progress | None = None
 
-        def report(what: str, done: int, total: int) -> None:
-            nonlocal bar
-            if bar is None and time.monotonic() - started > PATIENCE:
-                from rich.progress import Progress
-
-                bar = stack.enter_context(Progress(console=console(stderr=True), transient=True))
-                bar.add_task(what)
+    def report(what: str, done: int, total: int) -> None:
+        nonlocal started, bar
+        if done >= total:
+            started = time.monotonic()
             if bar is not None:
-                bar.update(bar.task_ids[0], description=what, completed=done, total=total)
+                bar.stop()
+        elif time.monotonic() - started > PATIENCE:
+            if bar is None:
+                bar = _bar(what)
+            bar.start()  # does nothing where it is drawn already
+            bar.update(bar.task_ids[0], description=what, completed=done, total=total)
 
+    try:
         yield report
+    finally:
+        if bar is not None:
+            bar.stop()

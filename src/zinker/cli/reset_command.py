@@ -1,6 +1,6 @@
 """`zinker reset`."""
 
-from typing import Annotated, Literal
+from typing import Annotated
 
 import typer
 
@@ -8,51 +8,45 @@ from zinker.cli import options
 from zinker.cli.changing import run_change
 
 
+@options.taking(options.CHOICE, options.OWNERS, options.CHECKS, options.RESULT)
 def command(
     ctx: typer.Context,
-    subject: Annotated[str, typer.Argument(help="The subject.")],
+    subject: Annotated[str, typer.Argument(help="The subject, or subject/instance.")],
     place: options.Place = "here",
-    part: options.Parts = None,
-    without: options.Without = None,
     to: Annotated[
-        Literal["organisation", "default"],
-        typer.Option(help="The layer to go back to: what the organisation starts from, or the defaults."),
-    ] = "organisation",
-    address: Annotated[
-        list[str] | None,
-        typer.Option(help="Only settings at this address; * and ? stand for others.", metavar="ADDRESS"),
-    ] = None,
-    while_running: options.WhileRunning = False,
-    any_version: options.AnyVersion = False,
-    despite_needs: options.DespiteNeeds = False,
-    preview: options.Preview = False,
-    yes: options.Yes = False,
-    json: options.Json = False,
+        str,
+        typer.Option(
+            help="A kept version to start from, or a layer of a settings database: `organisation`, `default`.",
+            metavar="REF|LAYER",
+        ),
+    ] = "",
+    device_bound: Annotated[
+        bool, typer.Option("--device-bound", help="Also parts that are bound to this device.")
+    ] = False,
 ) -> None:
-    """Take the user's own values out of a settings database, so that what lies beneath them counts.
+    """Go back to what the application starts with, or to a kept starting point.
 
-    What is there is kept as a fallback first; `zinker undo` takes the reset back.
+    Only what the subject's parts own goes. What is there is kept as a fallback first; `zinker undo` takes the
+    reset back. From a settings database, the user's own values go, and what lies beneath them counts.
 
     Example: zinker reset garden-desk --address '/panel/*' --preview
+
+    Example: zinker reset mosslight --to mosslight@house-start
     """
     from zinker.jobs import reset
 
+    wishes = options.wishes(ctx)
     run_change(
         ctx,
         lambda setup, approve, progress: reset(
             setup,
             subject,
             place,
-            tuple(part or ()),
-            tuple(without or ()),
+            wishes,
             to,
-            tuple(address or ()),
-            options.overruled(while_running, any_version, despite_needs),
-            preview,
-            approve,
-            progress,
+            preview=ctx.params["preview"],
+            approve=approve,
+            progress=progress,
         ),
         "Not reset",
-        yes,
-        json,
     )

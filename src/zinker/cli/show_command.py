@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import emit, emit_json, progress_shown, setup_of
 
 
 def command(
@@ -26,7 +26,9 @@ def command(
     from zinker.jobs import show
     from zinker.reports.listing import shown_json, shown_text
 
-    shown = show(setup_of(ctx), reference, tuple(part or ()), find)
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        shown = show(setup, reference, tuple(part or ()), find)
     if json:
         emit_json(shown_json(shown))
     else:

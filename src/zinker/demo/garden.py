@@ -80,6 +80,13 @@ def spoil(garden: Path) -> None:
     replace(garden / "workstations" / "potting-shed.json", '"drip.wav"', '"siren.wav"')
 
 
+def click(garden: Path) -> None:
+    """Do what moving a slider does to Mosslight on the glasshouse's workstation; it notes its window, too."""
+    general = garden / "glasshouse/Users/fern/AppData/Roaming/mosslight/mosslight.ini"
+    replace(general, "dusk = 19:30", "dusk = 20:30")
+    replace(general, "width = 1024", "width = 1023")
+
+
 def close_till(garden: Path) -> None:
     """Close Brindlepot on the simulated gate kiosk."""
     path = garden / "workstations" / "gate-kiosk.json"

@@ -1,15 +1,24 @@
 """The story: each command is shown, and really run, on the demo garden."""
 
+import contextlib
 import os
 import shlex
 import shutil
+import socket
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
-from zinker.demo.garden import close_till, set_running, spoil
+from zinker.demo.garden import click, close_till, set_running, spoil
 from zinker.model.errors import Failed
+
+MOVE = "move.crosswalk.toml"
+GO = "go-live.crosswalk.toml"
+PORT = 8321  # where the garden's places expect its tenants
+SECRET = "a heron by the pond"  # noqa: S105 - made up, as the whole tenant is
 
 
 def tell(garden: Path) -> None:
@@ -24,25 +33,54 @@ def tell(garden: Path) -> None:
     run.say("Weeks later somebody clicks about in Mosslight and saves. What is different now?")
     spoil(garden)
     run("compare", "mosslight", ends=1)
+    run("export", "mosslight", "--place", "potting-shed", "--label", "as-found")
     run.say("She looks at what would be put back, before anything is.")
     run("import", "mosslight@season-start", "--place", "potting-shed", "--preview")
     run.say("The application must be closed, or it would overwrite it all again.")
     set_running(garden, True)
     run("import", "mosslight@season-start", "--place", "potting-shed", "--yes", ends=3)
     set_running(garden, False)
-    run.say("Only one part first; what is there is kept as a fallback before.")
-    run("import", "mosslight@season-start", "--place", "potting-shed", "--part", "presets", "--yes")
-    run.say("That was not wanted after all: back. A second time there is nothing to take back.")
-    run("undo", "1", "--yes")
-    run("undo", "1", "--yes", ends=3)
-    run.say("Now everything.")
     run("import", "mosslight@season-start", "--place", "potting-shed", "--yes")
     run("compare", "mosslight@season-start")
-    run.say("The workstation is replaced. The profile goes to the new one as one file, on a stick.")
+    run.say("Next morning the lamps burn at the wrong time again: somebody imported the wrong version.")
+    run("import", "mosslight@as-found", "--place", "potting-shed", "--part", "general", "--yes")
+    run("changes")
+    run.say(
+        "What was there before is on the shelf, so it is taken back. A second time there is nothing to take back."
+    )
+    run("undo", "2", "--yes")
+    run("undo", "2", "--yes", ends=3)
+    run("compare", "mosslight@season-start")
+    run.say(
+        "The workstation is replaced by another machine, with another user. A crosswalk is proposed from both."
+    )
+    run("crosswalk", "new", "potting-shed", "glasshouse", "--subject", "mosslight", "--to", MOVE)
+    run.say(
+        "The profile goes there as one file, on a stick. It is another machine's, so that has to be said."
+    )
     run("export", "mosslight@season-start", "--to", "stick")
     profile = next((garden / "stick").glob("*.zinker")).relative_to(garden).as_posix()
-    run("import", profile, "--place", "glasshouse", "--yes")
-    run.say("The licence stayed behind, as it is valid on the old device only.")
+    move = ("--place", "glasshouse", "--crosswalk", MOVE)
+    run("import", profile, *move, "--yes", ends=3)
+    run("import", profile, *move, "--adopt", "--report", "ticket.txt", "--yes")
+    run.say("The licence stayed behind, as it is valid on the old device only. Is all the rest as it was?")
+    run("compare", profile, "glasshouse:mosslight", "--crosswalk", MOVE, ends=1)
+    run.say(
+        "Which setting is it that makes the dusk start later? Fern moves the slider while Zinker watches."
+    )
+    with clicking(garden):
+        run(
+            "spot", "mosslight", "--place", "glasshouse", "--still", "1", "--for", "4", "--label", "late-dusk"
+        )
+    _till(run, garden)
+    _tenants(run, garden)
+    run("list")
+    run.say(f"That took {time.monotonic() - started:.0f} seconds. The garden is yours to play in:")
+    print(_invitation(garden), flush=True)
+
+
+def _till(run: "_Runner", garden: Path) -> None:
+    """Tell how the ticket till moves to a new machine."""
     run.say("The machine of the ticket till does not start any more; its disk is connected. What is on it?")
     run("export", "brindlepot", "--place", "old-kiosk", "--label", "last-day")
     run.say(
@@ -50,12 +88,70 @@ def tell(garden: Path) -> None:
     )
     run("compare", "brindlepot@last-day", "gate-kiosk:brindlepot", ends=1)
     close_till(garden)
-    run("import", "brindlepot@last-day", "--place", "gate-kiosk", "--yes")
+    run("import", "brindlepot@last-day", "--place", "gate-kiosk", "--adopt", "--yes")
     run.say("And as a text file, for a colleague who has no Zinker. What is kept by now?")
     run("export", "brindlepot@last-day", "--to", "till.reg")
-    run("list")
-    run.say(f"That took {time.monotonic() - started:.0f} seconds. The garden is yours to play in:")
-    print(_invitation(garden), flush=True)
+
+
+def _tenants(run: "_Runner", garden: Path) -> None:
+    """Tell how policies go from the trial tenant to the live one, and back."""
+    run.say("The policies of the garden's machines are set up in a trial tenant, and copied to the live one.")
+    try:
+        served = serving(garden)
+    except ImportError:
+        run.say("(Left out: pip install 'zinker[demo-tenant]' brings the service that stands for them.)")
+        return
+    with served:
+        run("places")
+        run("export", "garden-tenant", "--place", "trial", "--label", "agreed")
+        run.say("What would be another one in the live tenant? A crosswalk is proposed, for its groups.")
+        run("crosswalk", "new", "trial", "tarnhollow", "--subject", "garden-tenant", "--to", GO)
+        rules = ("--crosswalk", GO, "--assignments")
+        live = ("--place", "tarnhollow", *rules)
+        run("compare", "garden-tenant@agreed", "tarnhollow:garden-tenant", *rules[:2], ends=1)
+        run.say("Nothing gets there by accident: it has to be named.")
+        run("import", "garden-tenant@agreed", *live, "--adopt", "--yes", ends=3)
+        run("import", "garden-tenant@agreed", *live, "--adopt", "--live", "tarnhollow", "--yes")
+        run("compare", "garden-tenant@agreed", "tarnhollow:garden-tenant", *rules[:2], ends=1)
+        run.say("That was too early: all of it back, as it was.")
+        run("undo", "--live", "tarnhollow", "--yes")
+
+
+@contextlib.contextmanager
+def serving(garden: Path) -> Iterator[None]:
+    """Serve the garden's tenants, at a port that is free; raises `ImportError` where that is not installed."""
+    import starlette  # noqa: F401
+    import uvicorn  # noqa: F401
+
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    toml = garden / "zinker-home" / "zinker.toml"
+    toml.write_text(toml.read_text(encoding="utf-8").replace(f":{PORT}/", f":{port}/"), encoding="utf-8")
+    command = [sys.executable, "-m", "zinker", "demo", "tenant", str(garden / "tenants"), "--port", str(port)]
+    service = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    try:
+        for _ in range(300):
+            with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port)):
+                break
+            time.sleep(0.05)
+        yield
+    finally:
+        service.terminate()
+        service.wait()
+        text = toml.read_text(encoding="utf-8").replace(f":{port}/", f":{PORT}/")
+        toml.write_text(text, encoding="utf-8")
+
+
+@contextlib.contextmanager
+def clicking(garden: Path) -> Iterator[None]:
+    """Move a slider in Mosslight, once, a while after this is entered."""
+    timer = threading.Timer(3.5, click, [garden])
+    timer.start()
+    try:
+        yield
+    finally:
+        timer.join()
 
 
 class _Runner:
@@ -65,6 +161,7 @@ class _Runner:
         self._garden = garden
         self._env = {**os.environ, "ZINKER_HOME": str(garden / "zinker-home")}
         self._env.pop("ZINKER_CONFIG", None)
+        self._env |= dict.fromkeys(("ZINKER_SECRET_TRIAL", "ZINKER_SECRET_TARNHOLLOW"), SECRET)
 
     def say(self, text: str) -> None:
         print(f"\n# {text}" if not text[:1].islower() else f"# {text}", flush=True)
@@ -97,5 +194,6 @@ def _invitation(garden: Path) -> str:
             "  zinker export brindlepot --place gate-kiosk        (a key there refuses)",
             "  zinker compare mosslight@season-start glasshouse:mosslight",
             "  zinker undo",
+            "  zinker demo tenant tenants                         (serves the tenants again)",
         ]
     )

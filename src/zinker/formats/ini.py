@@ -12,12 +12,16 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 
 from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.ini_bulk import ini_rows
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import HEADER, NO_VALUE, Scanned, edit_lines, read_lines
+from zinker.formats.line_file import EMPTY_SECTION, HEADER, NO_VALUE, Scanned, edit_lines, read_lines
 from zinker.formats.text import decode
+from zinker.model.address import pointer
 from zinker.model.errors import DocumentError
+from zinker.model.rows import END, row, row_of, tail, text_tail
 
 _SECTION = re.compile(r"[ \t]*\[(.*)\][ \t]*(?:[;#].*)?\Z")
+_NO_VALUE = tail(NO_VALUE.type, NO_VALUE.value)
 _CONTINUED = re.compile(r"(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
 _FOLD = re.compile(r"\\(?:\r\n|\n|\r)[ \t]*")
 _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
@@ -26,6 +30,14 @@ _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings of an INI file by address; raises `DocumentError`."""
     return read_lines(decode(data, declared=dialect.encoding).characters, Ini(dialect))
+
+
+def read_rows(data: bytes, dialect: Dialect = PLAIN) -> list[str]:
+    """Return the same as `read` as rows, in no order; raises `DocumentError`."""
+    characters, grammar = decode(data, declared=dialect.encoding).characters, Ini(dialect)
+    if not grammar.is_plain:
+        return [row_of(address, leaf) for address, leaf in read_lines(characters, grammar).items()]
+    return ini_rows(characters, grammar)
 
 
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
@@ -42,19 +54,20 @@ class Ini:
     def __init__(self, dialect: Dialect, has_sections: bool = True) -> None:
         self.has_sections = has_sections
         self._dialect = dialect
-        self._marks = dialect.comments or (";", "#")
-        self.inline_marks = self._marks if dialect.inline else ()
+        self.marks = dialect.comments or (";", "#")
+        self.inline_marks = self.marks if dialect.inline else ()
         self.is_literal = not (dialect.continued or dialect.quotes)
         self._delimiter: str = dialect.delimiter
-        marks = "|".join(map(re.escape, self._marks))
+        is_usual = not (dialect.inline or dialect.ignore_case or dialect.continued or dialect.quotes)
+        has_usual_marks = not any(mark[0].isalnum() for mark in self.marks)
+        self.is_plain = is_usual and has_usual_marks and has_sections and len(dialect.delimiter) < 2
+        marks = "|".join(map(re.escape, self.marks))
         self._comment = re.compile(rf"(?<=[ \t])(?:{marks})") if dialect.inline else None
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         """Take the lines apart; raises `DocumentError`."""
-        dialect, marks = self._dialect, self._marks
-        if not self._delimiter:
-            self._delimiter = _delimiter(raw, marks)
-        delimiter, has_sections = self._delimiter, self.has_sections
+        dialect, marks = self._dialect, self.marks
+        delimiter, has_sections = self.choose_delimiter(raw), self.has_sections
         find = str.find if len(delimiter) == 1 else _first_of(delimiter)
         size = 0 if delimiter == "space" else 1
         simple = not (dialect.inline or dialect.ignore_case)
@@ -64,10 +77,8 @@ class Ini:
             if not stripped or stripped.startswith(marks):
                 yield line, section, None, 0, -1
             elif has_sections and stripped[0] == "[":
-                header = _SECTION.match(line.rstrip("\r\n"))
-                if not header:
-                    raise DocumentError(f"line {number}: a section name without its closing bracket")
-                section = header[1].lower() if dialect.ignore_case else header[1]
+                section = section_of(line, number)
+                section = section.lower() if dialect.ignore_case else section
                 yield line, section, HEADER, 0, -1
             else:
                 at = find(line, delimiter)
@@ -85,6 +96,53 @@ class Ini:
                     yield line, section, key, start, stop
                 else:
                     yield self._refined(line, section, key, start, stop)
+
+    def choose_delimiter(self, raw: Sequence[str]) -> str:
+        """Return the delimiter, which the lines tell if the dialect does not."""
+        self._delimiter = self._delimiter or _delimiter(raw, self.marks)
+        return self._delimiter
+
+    def plain_rows(self, raw: Sequence[str], first: int = 1) -> list[str]:
+        """Return the rows of lines in a plain dialect, where one that begins with a letter or digit is a setting.
+
+        The first line has the number `first`. Raises `DocumentError`.
+        """
+        delimiter = self.choose_delimiter(raw)
+        rows: list[str] = []
+        seen: set[str] = set()
+        counts: dict[str, int] = {}
+        sections: dict[str, bool] = {}  # whether they have keys
+        prefix, section, is_new = "//", "", True
+        for number, line in enumerate(raw, first):
+            key, found, value = line.partition(delimiter)
+            key = key.strip(" \t")
+            if not (found and key[:1].isalnum()):
+                stripped = line.strip()
+                if not stripped or stripped.startswith(self.marks):
+                    continue
+                if stripped[0] == "[":
+                    section = section_of(line, number)
+                    sections.setdefault(section, False)
+                    prefix, is_new = f"{pointer(section)}/", True
+                    continue
+                if found and not key:
+                    raise DocumentError(f"line {number}: a value without a key")
+                key = key if found else stripped
+            if is_new:
+                sections[section], is_new = True, False
+            address = prefix + (key if "/" not in key and "~" not in key else pointer(key)[1:])
+            if address in seen:
+                counts[address] = nth = counts.get(address, 1) + 1
+                address = f"{address}/{nth}"
+            seen.add(address)
+            ending = text_tail(value.strip(" \t\r\n"), "text") if found else _NO_VALUE
+            if address.isprintable() and '"' not in address and "\\" not in address:
+                rows.append(f"{address}{END}{ending}")
+            else:
+                rows.append(row(address, ending))
+        return rows + [
+            row_of(pointer(name), EMPTY_SECTION) for name, filled in sections.items() if not filled
+        ]
 
     def _refined(self, line: str, section: str, key: str, start: int, stop: int) -> Scanned:
         if self._comment:
@@ -119,10 +177,10 @@ class Ini:
         if self._dialect.continued == "backslash":
             return bool(_CONTINUED.search(held))
         bare = line.strip()
-        return bool(bare) and line[0] in " \t" and not bare.startswith(self._marks)
+        return bool(bare) and line[0] in " \t" and not bare.startswith(self.marks)
 
     def _may_go_on(self, bare: str) -> bool:
-        return bool(bare) and not bare.startswith((*self._marks, "["))
+        return bool(bare) and not bare.startswith((*self.marks, "["))
 
     def value(self, written: str) -> str:
         """Return the value that is written so."""
@@ -165,6 +223,14 @@ class Ini:
     def joint(self, raw: str) -> str:
         """Return the delimiter."""
         return {"space": " ", "": "="}.get(self._delimiter, self._delimiter[:1])
+
+
+def section_of(line: str, number: int) -> str:
+    """Return the section that a line opens; raises `DocumentError`."""
+    header = _SECTION.match(line.rstrip("\r\n"))
+    if not header:
+        raise DocumentError(f"line {number}: a section name without its closing bracket")
+    return header[1]
 
 
 def _delimiter(raw: Sequence[str], marks: tuple[str, ...]) -> str:

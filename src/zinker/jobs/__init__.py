@@ -13,13 +13,25 @@ if TYPE_CHECKING:
     from zinker.jobs.comparing import compare
     from zinker.jobs.describing import check_subject, new_subject
     from zinker.jobs.exporting import export, export_text, export_version
-    from zinker.jobs.importing import import_profile
-    from zinker.jobs.looking import kept_versions, place_states, show, subject_states
+    from zinker.jobs.importing import Wishes, import_profile
+    from zinker.jobs.looking import (
+        changes,
+        kept_versions,
+        one_change,
+        place_states,
+        show,
+        subject_states,
+    )
+    from zinker.jobs.proposing import propose
     from zinker.jobs.resetting import reset
     from zinker.jobs.setup import load_setup
+    from zinker.jobs.spotting import spot
+    from zinker.jobs.transferring import transfer
     from zinker.jobs.undoing import undo
 
 __all__ = [
+    "Wishes",
+    "changes",
     "check_subject",
     "compare",
     "export",
@@ -29,14 +41,20 @@ __all__ = [
     "kept_versions",
     "load_setup",
     "new_subject",
+    "one_change",
     "place_states",
+    "propose",
     "reset",
     "show",
+    "spot",
     "subject_states",
+    "transfer",
     "undo",
 ]
 
 _HOMES = {
+    "Wishes": "importing",
+    "changes": "looking",
     "check_subject": "describing",
     "compare": "comparing",
     "export": "exporting",
@@ -46,10 +64,14 @@ _HOMES = {
     "kept_versions": "looking",
     "load_setup": "setup",
     "new_subject": "describing",
+    "one_change": "looking",
+    "propose": "proposing",
     "reset": "resetting",
     "place_states": "looking",
     "show": "looking",
+    "spot": "spotting",
     "subject_states": "looking",
+    "transfer": "transferring",
     "undo": "undoing",
 }
 

@@ -1,12 +1,12 @@
 """Access to a place: one run at a time, and what an earlier run left half-done is put right first."""
 
 import contextlib
-from collections.abc import Iterator
+import time
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from filelock import FileLock, Timeout
 
-from zinker.jobs.recovering import recover
 from zinker.jobs.setup import Setup
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
@@ -16,16 +16,22 @@ from zinker.stores.atomic import make_folders
 
 # How long another run may hold a place, in seconds, before this one gives up.
 PATIENCE = 20.0
+# How often is looked whether a program has been closed, in seconds.
+_LOOK_AGAIN = 0.5
 
 
 @contextlib.contextmanager
-def at_place(setup: Setup, name: str, look_only: bool = False, dead: int = 0) -> Iterator[Place]:
+def at_place(
+    setup: Setup, name: str, look_only: bool = False, dead: int = 0, waited_for: Sequence[str] = ()
+) -> Iterator[Place]:
     """Hold a place; what an earlier run left half-done there is put right, and said through the setup.
 
     With `look_only`, it is only said. `dead` is the number of a change whose run the user says is dead.
+    Programs that are `waited_for` have to close first, however long that takes.
     Raises `Refused` where the place does not answer or another run does not let go of it.
     """
     place = setup.place(name)
+    _wait(setup, place, waited_for)
     path = _lock(setup, name)
     lock = FileLock(path, timeout=PATIENCE)
     try:
@@ -41,10 +47,30 @@ def at_place(setup: Setup, name: str, look_only: bool = False, dead: int = 0) ->
         if look_only:
             _tell(_open_ones(setup, name), setup)
         else:
-            recover(setup, place, dead)
+            _recover(setup, place, dead)
         yield place
     finally:
         lock.release()
+
+
+def _recover(setup: Setup, place: Place, dead: int) -> None:
+    if setup.shelf.changes.open_ones():
+        from zinker.jobs.recovering import (
+            recover,
+        )  # an export needs nothing of what it takes to change a place
+
+        recover(setup, place, dead)
+
+
+def _wait(setup: Setup, place: Place, names: Sequence[str]) -> None:
+    """Wait until no program of these names runs at a place."""
+    processes = place.running(names) if names else []
+    if processes:
+        told = ", ".join(f"{process.name} (process {process.number})" for process in processes)
+        setup.notify(f"Waiting until {told} has been closed at {place.name}; Ctrl+C gives up.")
+    while processes:
+        time.sleep(_LOOK_AGAIN)
+        processes = place.running(names)
 
 
 def tell_cut_off(setup: Setup, place: str = "") -> None:

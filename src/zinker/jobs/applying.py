@@ -3,14 +3,18 @@
 import contextlib
 import datetime
 from collections.abc import Callable
+from concurrent.futures import wait
+from functools import partial
 from typing import Literal
 
 import msgspec
 
 from zinker.formats.leaves import Edit
+from zinker.jobs.afterwards import what_now
 from zinker.jobs.capturing import Progress, Selection, capture, no_progress
 from zinker.jobs.documents import new_content, opened
-from zinker.jobs.homes import Home, open_home, read_ahead
+from zinker.jobs.homes import Home, expect, open_home, read_ahead
+from zinker.jobs.policies import waves
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.address import folded
@@ -28,7 +32,7 @@ from zinker.stores.atomic import flush_files, flush_folder
 from zinker.stores.files import FileHome, StagedFile
 from zinker.subjects.subject import Part, Subject
 
-Kind = Literal["import", "undo", "reset"]
+Kind = Literal["import", "undo", "reset", "transfer"]
 Approve = Callable[[Plan], bool]
 
 
@@ -43,6 +47,8 @@ class Outcome(msgspec.Struct, frozen=True):
     plan: Plan
     change: Change | None = None
     left: tuple[LeftAlone, ...] = ()
+    # What is left for the user to do, in words.
+    afterwards: tuple[str, ...] = ()
 
     @property
     def is_complete(self) -> bool:
@@ -82,15 +88,17 @@ def without_writing(plan: Plan, what: str, preview: bool, approve: Approve) -> O
         return Outcome("previewed", plan, left=plan.left)
     if not plan.documents:
         return Outcome("alike", plan, left=plan.left)
-    for objection in plan.objections:
-        raise Refused(what, objection.why, objection.then)
+    if plan.objections:
+        first, *others = plan.objections
+        also = "".join(f"\nAnd: {other.why}\n{other.then}" for other in others)
+        raise Refused(what, first.why, first.then + also)
     return None if approve(plan) else Outcome("declined", plan, left=plan.left)
 
 
 def carry_out(
     work: Work,
     plan: Plan,
-    kind: Literal["import", "undo", "reset"],
+    kind: Kind,
     undoes: int = 0,
     progress: Progress = no_progress,
 ) -> Outcome:
@@ -116,6 +124,7 @@ def carry_out(
         fallback=fallback,
         undoes=undoes,
         items=plan.count,
+        adopted_from=plan.adopted_from,
     )
     changes.begin(change, plan.documents)
     try:
@@ -140,7 +149,8 @@ def carry_out(
     except BaseException as error:  # also an interrupt: what was begun is taken back first
         _fail(work, change, plan.documents, error)
         raise
-    return Outcome(state, plan, ended, tuple(left))
+    now = what_now(work.place, work.subject, plan, tuple(left))
+    return Outcome(state, plan, ended, tuple(left), now if kind != "undo" else ())
 
 
 def _keep_fallback(work: Work, plan: Plan, number: int) -> int:
@@ -175,9 +185,8 @@ def _stage(work: Work, documents: tuple[DocumentPlan, ...]) -> dict[tuple[str, s
             home = work.home(plan)
             if isinstance(home, FileHome) and plan.action != "remove":
                 staged[plan.part, plan.document] = _staged(work, home, plan)
-        flush_files(
-            [file.path for file in staged.values()]
-        )  # all at once: one by one takes many times as long
+        # All at once: one by one takes many times as long.
+        flush_files([file.path for file in staged.values()])
     except BaseException:
         for file in reversed(staged.values()):
             file.discard()
@@ -205,22 +214,47 @@ def _commit(
     """Put the files in their places, then the values into the registry; returns what was refused."""
     left: list[LeftAlone] = []
     written: list[StagedFile] = []
-    for number, plan in enumerate(documents):
-        progress("Writing", number, len(documents))
-        home = work.home(plan)
-        if isinstance(home, FileHome):
+    done = 0
+    for wave in waves(work.subject, documents):
+        progress("Writing", done, len(documents))
+        done += len(wave)
+        home = work.home(wave[0])
+        if not isinstance(home, FileHome):
+            left += _applied_together(work, wave)
+            continue
+        for plan in wave:
             if plan.action == "remove":
                 home.remove(plan.document, plan.new_folders)
             else:
                 written.append(staged[plan.part, plan.document])
                 written[-1].commit()
-        else:
-            edits = (Edit(item.address, opened(item, plan, work.source)) for item in plan.items)
-            refused = home.apply(plan.document, edits)
-            left += [LeftAlone(plan.part, plan.document, error.address, error.why) for error in refused]
     for folder in {file.target.parent for file in written}:
         flush_folder(folder)
     return left
+
+
+def _applied_together(work: Work, wave: list[DocumentPlan]) -> list[LeftAlone]:
+    """Apply plans, side by side where the place answers so; returns what was refused."""
+    tenant = work.place.tenant()
+    if tenant is None:
+        return [refused for plan in wave for refused in _applied(work, plan)]
+    for plan in wave:
+        work.home(plan)
+    running = [tenant.api.submit(partial(_applied, work, plan)) for plan in wave]
+    try:
+        return [refused for future in running for refused in future.result()]
+    finally:  # also when interrupted: nothing is under way when it is taken back
+        for future in running:
+            future.cancel()
+        wait(running)
+
+
+def _applied(work: Work, plan: DocumentPlan) -> list[LeftAlone]:
+    home = work.home(plan)
+    assert not isinstance(home, FileHome)  # noqa: S101 - files are staged and committed
+    edits = (Edit(item.address, opened(item, plan, work.source)) for item in plan.items)
+    refused = home.apply(plan.document, edits)
+    return [LeftAlone(plan.part, plan.document, error.address, error.why) for error in refused]
 
 
 def sweep(work: Work, documents: tuple[DocumentPlan, ...]) -> None:
@@ -241,6 +275,7 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
     withholder = Withholder(work.setup.home)
     known = {(item.part, item.document, item.address) for item in refused}
     found: list[LeftAlone] = []
+    expect(work.place, documents, work.home)
     for plan, read in read_ahead(documents, work.home):
         part, home = work.part(plan), work.home(plan)
         if plan.action == "remove":
@@ -314,7 +349,8 @@ def _ended(
 
 
 def _past(kind: str) -> str:
-    return {"import": "imported", "reset": "reset"}.get(kind, "undone")
+    past = {"import": "imported", "reset": "reset", "transfer": "transferred"}
+    return past.get(kind, "undone")
 
 
 def _now() -> str:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import msgspec
 
 import zinker
-from zinker.jobs.homes import Home, NoHome, instance_of, open_home, read_ahead
+from zinker.jobs.homes import Home, NoHome, begin, finish, instance_of, open_home, read_ahead
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.errors import WrongUsage, reason
@@ -63,7 +63,7 @@ def capture(
     subject: Subject,
     selection: Selection,
     builder: ProfileBuilder,
-    progress: Progress = no_progress,
+    progress: Progress | None = None,
     locks: tuple[Lock, ...] = (),
     is_fallback: bool = False,
 ) -> Manifest:
@@ -75,11 +75,15 @@ def capture(
     """
     withholder = Withholder(setup.home)
     problems: list[Problem] = []
+    progress = progress or setup.progress
+    begin(place, selection.parts, progress)
     for part in selection.parts:
         with builder.part(part.id, part.name, part.store, part.device_bound):
-            found = _documents(place, part, selection, problems, progress)
-            for at, read in read_ahead(found, lambda at: at.home):
+            found = _documents(place, part, selection, builder, problems, progress)
+            for at, read in read_ahead(found, lambda at: at.home, as_rows=True):
                 _capture(builder, part, at, read, withholder, problems)
+    finish(place)
+    progress("", 0, 0)
     locks = (withholder.lock,) if is_fallback else locks
     is_sealed = bool(locks and withholder.secrets)
     if is_sealed:
@@ -110,13 +114,19 @@ class _At(NamedTuple):
 
 
 def _documents(
-    place: Place, part: Part, selection: Selection, problems: list[Problem], progress: Progress
+    place: Place,
+    part: Part,
+    selection: Selection,
+    builder: ProfileBuilder,
+    problems: list[Problem],
+    progress: Progress,
 ) -> Iterator[_At]:
     try:
         home = open_home(place, part)
         documents = [name for name in home.documents() if selection.has(part, name)]
     except NoHome:
-        return  # a subject may have homes that only some kinds of place have
+        builder.mark_homeless()  # a subject may have homes that only some kinds of place have
+        return
     except (OSError, StoreError) as error:
         why = reason(error) if isinstance(error, OSError) else error.why
         problems.append(Problem(part.id, "", "", why))
@@ -153,7 +163,7 @@ def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[P
         if reading.blocks is None:
             builder.add(line, reading.leaves, content)
         else:
-            builder.add_blocks(line, reading.blocks())
+            builder.add_blocks(line, reading.blocks(), content)
     for trouble in (*reading.troubles, *reading.later):
         carried = reading.is_readable and not trouble.address
         problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))

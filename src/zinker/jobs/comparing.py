@@ -8,15 +8,22 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from zinker.formats.registry_sections import GONE
 from zinker.jobs.capturing import Selection, select
+from zinker.jobs.crosswalks import World, crosswalk_for
+from zinker.jobs.policies import Policies, joined, titles_in, with_people
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, live, opened, subject_of
+from zinker.jobs.translating import Translated
 from zinker.model.address import matches
+from zinker.model.crosswalk import Rules
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
+from zinker.model.policy import Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
 from zinker.model.setting import DOCUMENT, WITHHELD, Setting, decode_line
+from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
 
 _AHEAD = 4  # pieces of a stream
@@ -42,13 +49,22 @@ class Comparison(msgspec.Struct, frozen=True):
     uncertain: tuple[Problem, ...] = ()
     alone: tuple[str, ...] = ()
     documents: dict[tuple[str, str], str] = {}
+    # What a service calls settings; and what policies were called before.
+    titles: Titles = {}
+    renamed: dict[tuple[str, str], str] = {}
 
 
 def compare(
-    setup: Setup, reference: str, other: str = "", parts: tuple[str, ...] = (), place: str = ""
+    setup: Setup,
+    reference: str,
+    other: str = "",
+    parts: tuple[str, ...] = (),
+    place: str = "",
+    rules: Rules | None = None,
 ) -> Comparison:
     """Compare two references; with one alone, a profile with the live settings of the place it is from.
 
+    With the `rules` of a crosswalk, the first is translated to the world of the second, as an import would.
     Volatile settings are left out. Raises `WrongUsage`, `Refused` and `Damaged`.
     """
     first = parse_reference(reference)
@@ -57,10 +73,25 @@ def compare(
         subject = subject_of(setup, before)
         ids = _chosen(subject, before, parts)
         after = stack.enter_context(_other_side(setup, first, other, before, subject, ids, place))
+        if rules is not None:
+            before = _translated(before, after, rules, setup.catalogue)
         if before.manifest.subject != after.manifest.subject:
             why = f"{before.name}, is {before.manifest.title}, and {after.name}, is {after.manifest.title}"
             raise WrongUsage("Not compared", why, "Compare profiles of the same subject.")
         return _compared(before, after, subject, ids, first.instance)
+
+
+def _translated(before: Source, after: Source, rules: Rules, catalogue: Catalogue) -> Source:
+    """Return the settings as they would be in the world of others, under the name of their subject there."""
+    about = after.manifest
+    world = World(about.place, about.folders, about.application_version)
+    crosswalk = crosswalk_for(before.manifest, world, rules)
+    subject = rules.subjects.get(before.manifest.subject, before.manifest.subject)
+    if rules.groups or rules.users:
+        crosswalk = with_people(crosswalk, catalogue.find(subject), rules)
+    translated = Translated(before.snapshot, crosswalk)
+    translated.manifest = msgspec.structs.replace(before.manifest, subject=subject)
+    return msgspec.structs.replace(before, name=f"{before.name}, translated", snapshot=translated)
 
 
 def _chosen(subject: Subject | None, before: Source, parts: tuple[str, ...]) -> tuple[str, ...]:
@@ -106,16 +137,23 @@ def _compared(
     found: list[Difference] = []
     documents: dict[tuple[str, str], str] = {}
     alike = 0
+    renamed: dict[tuple[str, str], str] = {}
     for record in before.manifest.parts:
         if record.id in held and record.id in ids:
             different, same = _compare_part(before, after, record, subject, instance)
+            policies = subject.find_part(record.id) if subject and record.store == "tenant" else None
+            if policies is not None:
+                old = Policies(policies, before.snapshot)
+                new = Policies(policies, after.snapshot)
+                different, gained = joined(different, old, new, renamed)
+                same += gained
             found += [d for d in different if not _is_head(d)]
             heads = (d for d in different if not d.address and d.word != "changed")
             documents |= {(d.part, d.document): d.word for d in heads}
             alike += same
     nowhere = [Problem(id, "", "", why) for id, why in homeless.items() if id in ids and id not in held]
     uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and not p.carried]
-    certain = [d for d in found if not _is_uncertain(d, before, after)]
+    certain = [d for d in found if not _is_uncertain(d, before, after) and not _is_beyond(d, before, after)]
     unclear = [_unclear(d) for d in certain if _is_unclear(d)]
     sides = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in homeless]
     alone = [id for id in sides if id not in held]
@@ -130,6 +168,8 @@ def _compared(
         (*nowhere, *uncertain, *unclear),
         tuple(alone),
         documents,
+        titles_in(subject, before.snapshot, after.snapshot),
+        renamed,
     )
 
 
@@ -223,6 +263,17 @@ def _is_uncertain(difference: Difference, before: Source, after: Source) -> bool
         and difference.address.startswith(problem.address)
         for problem in side.manifest.problems
     )
+
+
+def _is_beyond(difference: Difference, before: Source, after: Source) -> bool:
+    """Whether a side that holds only some settings does not know this one, or knows that it is not there."""
+    for own, other, side in (
+        (difference.before, difference.after, before),
+        (difference.after, difference.before, after),
+    ):
+        if side.manifest.partial and (own is None or (own.type == GONE and other is None)):
+            return True
+    return False
 
 
 def _is_unclear(difference: Difference) -> bool:

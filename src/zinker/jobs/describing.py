@@ -23,11 +23,36 @@ def new_subject(
 ) -> Path:
     """Write a commented draft of a subject file, with a part for each of the homes given.
 
-    A home is a file or folder, a registry key (`HKEY_...`), or a path of the desktop's settings database, which
-    has a slash at both ends and is no folder.
-
     Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
     """
+    where = setup.place(place)
+    parts = [described(where, home, number) for number, home in enumerate(homes, 1)]
+    return write_draft(setup, id, parts, to)
+
+
+def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None = None) -> Path:
+    """Write a commented draft of a subject file with these parts, into the first subject folder or `to`.
+
+    Raises `WrongUsage` for a name that cannot be used, and `Refused` where the file is there already.
+    """
+    check_name(id)
+    folder = to or next(iter(setup.subject_folders), Path())
+    path = folder / f"{id}{SUFFIX}"
+    if path.exists():
+        raise Refused(
+            "No draft written", f"{path} is there already", "Choose another name, or edit that file."
+        )
+    try:
+        write_file(path, draft(id, parts).encode())
+    except OSError as error:
+        raise WrongUsage(
+            "No draft written", f"{path}: {reason(error)}", "Choose another folder with --to."
+        ) from None
+    return path
+
+
+def check_name(id: str) -> None:
+    """Raise `WrongUsage` for what cannot be the name of a subject."""
     if (
         id in RESERVED
         or not id.replace("-", "").isalnum()
@@ -39,24 +64,16 @@ def new_subject(
             f"{id!a} is no name for a subject: small letters, digits and hyphens, not {' or '.join(RESERVED)}"
         )
         raise WrongUsage("No draft written", why, "Choose another name.")
-    folder = to or next(iter(setup.subject_folders), Path())
-    path = folder / f"{id}{SUFFIX}"
-    if path.exists():
-        raise Refused(
-            "No draft written", f"{path} is there already", "Choose another name, or edit that file."
-        )
-    where = setup.place(place)
-    parts = [_part(where, home, number) for number, home in enumerate(homes, 1)]
-    try:
-        write_file(path, draft(id, parts).encode())
-    except OSError as error:
-        raise WrongUsage(
-            "No draft written", f"{path}: {reason(error)}", "Choose another folder with --to."
-        ) from None
-    return path
 
 
-def _part(place: Place, given: Path | str, number: int) -> DraftPart:
+def described(place: Place, given: Path | str, number: int) -> DraftPart:
+    """Describe a home as a part; the number names one that has no name of its own.
+
+    A home is a file or folder, a registry key (`HKEY_...`), or a path of the desktop's settings database, which
+    has a slash at both ends and is no folder.
+
+    Raises `WrongUsage` for a home that cannot be used.
+    """
     text = str(given)
     if text.upper().startswith(ROOTS):
         return DraftPart(_id(text.rpartition("\\")[2], number), text, "", "registry")

@@ -35,25 +35,32 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
         data = stream.read()
     brought = {item.address: opened(item, plan, source) for item in plan.items if _is_brought(item)}
     if live is not None:
-        own = secrets_in(part, live.leaves)
+        gone = {item.address for item in plan.items if item.after is None}
+        found = secrets_in(part, live.leaves).items()
+        own = {address: leaf for address, leaf in found if address not in gone}
     else:
         own = {
-            where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == (part.id, plan.document)
+            where[2]: leaf
+            for where, leaf in source.secrets.items()
+            if where[:2] == (part.id, plan.origin or plan.document)
         }
     edits = [Edit(address, leaf) for address, leaf in {**own, **brought}.items()]
+    edits += [Edit(item.moved_from, None) for item in plan.items if item.moved_from.startswith("/")]
     yield formats.edit(plan.format, data, edits, dialect_of(part, plan.document))
 
 
 def opened(item: PlanItem, plan: DocumentPlan, source: Snapshot) -> Leaf | None:
     """Return the value a plan gives a setting; plans hold no secrets, so these come from their source."""
     if item.after is not None and item.after.type == WITHHELD:
-        return source.secrets[plan.part, plan.document, item.address]
+        return source.secrets[plan.part, plan.origin or plan.document, item.address]
     return item.after
 
 
 def _is_brought(item: PlanItem) -> bool:
     """Whether a value is not the one in the file that the profile holds."""
-    return item.translated is not None or (item.after is not None and item.after.type == WITHHELD)
+    if item.translated is not None or item.moved_from:
+        return True
+    return item.after is not None and item.after.type == WITHHELD
 
 
 def _chunks(stream: ByteStream) -> Iterator[bytes]:

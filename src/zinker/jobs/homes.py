@@ -5,19 +5,23 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
-from typing import Protocol, TypeVar
+from typing import TYPE_CHECKING, Protocol, TypeAlias, TypeVar
 
 from zinker.formats.dialect import Dialect
 from zinker.model.errors import Refused
+from zinker.model.plan import DocumentPlan
 from zinker.places.place import Place, system_kind
 from zinker.stores.desktop_db import DatabaseError, DesktopHome
 from zinker.stores.files import FileHome, Root
 from zinker.stores.patterns import is_wild
 from zinker.stores.reading import Reading, StoreError
 from zinker.stores.registry import RegistryHome
-from zinker.subjects.subject import Part, PartHome
+from zinker.subjects.subject import Part, PartHome, paths_of
 
-Home = FileHome | RegistryHome | DesktopHome
+if TYPE_CHECKING:
+    from zinker.stores.tenant import TenantHome
+
+Home: TypeAlias = "FileHome | RegistryHome | DesktopHome | TenantHome"
 # How many documents are read before it is their turn; each may be large.
 _AHEAD = 2
 _NAMES = {"linux": "Linux", "windows": "Windows", "macos": "macOS"}
@@ -67,7 +71,50 @@ def open_home(place: Place, part: Part) -> Home:
         if database is None:
             raise NoHome(f"{place.name} has no desktop settings database that can be reached")
         return DesktopHome(database, tuple(paths[0] for _, paths in candidates if paths))
-    raise NoHome(f"this Zinker cannot reach a home of the kind {part.store} yet")
+    return _tenant_home(place, part)
+
+
+def _tenant_home(place: Place, part: Part) -> "TenantHome":
+    from zinker.stores.tenant import TenantHome
+
+    tenant = place.tenant()
+    if tenant is None:
+        raise NoHome(f"{place.name} is no tenant")
+    return TenantHome(tenant, tenant.collection(paths_of(part.path)[0], part.policy))
+
+
+def begin(place: Place, parts: Iterable[Part], progress: Callable[[str, int, int], None]) -> None:
+    """Begin to read what is read side by side: the policies of all parts. Raises `StoreError`."""
+    tenant = place.tenant()
+    policies = [part for part in parts if part.store == "tenant"]
+    if tenant is not None and policies:
+        collections = [_tenant_home(place, part).collection for part in policies]
+        for part, collection in zip(policies, collections, strict=True):
+            collection.title = part.name
+        tenant.progress = progress
+        tenant.start(collections)
+
+
+def expect(place: Place, plans: Iterable[DocumentPlan], home_of: Callable[[DocumentPlan], Home]) -> None:
+    """Begin to read what some plans are about, where that takes an answer each. Raises `StoreError`."""
+    if place.tenant() is None:
+        return
+    from zinker.stores.tenant import TenantHome
+
+    documents: dict[str, list[DocumentPlan]] = {}
+    for plan in plans:
+        documents.setdefault(plan.part, []).append(plan)
+    for of_part in documents.values():
+        home = home_of(of_part[0])
+        if isinstance(home, TenantHome):
+            home.expect(plan.document for plan in of_part)
+
+
+def finish(place: Place) -> None:
+    """Forget what was noted in case reading was cut off: it has got through."""
+    tenant = place.tenant()
+    if tenant is not None:
+        tenant.finished()
 
 
 def why_no_home(place: Place, part: Part) -> str:
@@ -82,16 +129,19 @@ def why_no_home(place: Place, part: Part) -> str:
 
 
 def read_ahead(
-    plans: Iterable[Planned], home_of: Callable[[Planned], Home]
+    plans: Iterable[Planned], home_of: Callable[[Planned], Home], as_rows: bool = False
 ) -> Iterator[tuple[Planned, Callable[[], Reading]]]:
-    """Yield each plan with what reads its document; the files of the next ones are read and hashed meanwhile."""
+    """Yield each plan with what reads its document; the files of the next ones are read and hashed meanwhile.
+
+    With `as_rows`, the settings of files are read as such.
+    """
     with ThreadPoolExecutor(_AHEAD) as pool:
         waiting: deque[tuple[Planned, Callable[[], Reading]]] = deque()
         for plan in plans:
             home = home_of(plan)
             read: Callable[[], Reading] = partial(home.read, plan.document)
             if isinstance(home, FileHome):
-                read = pool.submit(read).result
+                read = pool.submit(home.read, plan.document, as_rows).result
             waiting.append((plan, read))
             if len(waiting) > _AHEAD:
                 yield waiting.popleft()

@@ -6,17 +6,21 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
-from zinker.jobs.capturing import Live, Progress, Selection, no_progress, select
-from zinker.jobs.checking import objections
-from zinker.jobs.planning import plan_part
+from zinker.jobs.applying import Approve, Kind, Outcome, Work, carry_out, without_writing
+from zinker.jobs.capturing import Live, Progress, Selection, application_version, no_progress, select
+from zinker.jobs.checking import LEAVE_UNWRITABLE, NEW_INSTANCE, objections, without_unwritable
+from zinker.jobs.choosing import Resolve, at_addresses, merged, overwrite, resolved, with_base
+from zinker.jobs.crosswalks import World, crosswalk_for
+from zinker.jobs.planning import Sides, plan_part
+from zinker.jobs.policies import in_order, left_assignments, renamed, titles_in, with_people
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.registration import NOBODYS, TextProfile
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
+from zinker.jobs.translating import Translated
 from zinker.jobs.withholding import Withholder
 from zinker.model.address import tokens
-from zinker.model.crosswalk import Crosswalk, between
+from zinker.model.crosswalk import Replace, Rules
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.model.setting import decode_line
@@ -27,32 +31,61 @@ from zinker.subjects.subject import Part, Subject
 
 # Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.
 Unlock = Callable[[tuple[str, ...]], Lock]
+# Shown a plan, returns the plan that is left of it.
+Choose = Callable[[Work, Plan], Plan]
+
+
+class Wishes(msgspec.Struct, frozen=True):
+    """What of a profile is wanted at a place, and how.
+
+    `parts` and `without` name parts, `addresses` are patterns. Parts bound to another device are left out unless
+    they are named in `parts`, or `device_bound` is set. With `exact`, what the profile does not have goes from
+    the parts that it holds; with `merge`, what has changed at the place since it was last kept stays. Folders
+    are translated unless `translate` is off, the rest by the rules of a crosswalk. `instance` is the one to
+    write to, where that is another one. `overruled` names checks to leave out (jobs/checking.py). For whom
+    policies count is only written with `assignments`; `prefix` and `suffix` are put around their names.
+    """
+
+    parts: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    addresses: tuple[str, ...] = ()
+    device_bound: bool = False
+    exact: bool = False
+    merge: bool = False
+    translate: bool = True
+    rules: Rules | None = None
+    instance: str = ""
+    overruled: frozenset[str] = frozenset()
+    wait: bool = False
+    assignments: bool = False
+    prefix: str = ""
+    suffix: str = ""
 
 
 def import_profile(
     setup: Setup,
     reference: str,
     place: str = "here",
-    parts: tuple[str, ...] = (),
-    without: tuple[str, ...] = (),
-    device_bound: bool = False,
-    translate: bool = True,
-    overruled: frozenset[str] = frozenset(),
+    wishes: Wishes | None = None,
+    *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
+    resolve: Resolve = overwrite,
+    choose: Choose = lambda work, plan: plan,
     progress: Progress = no_progress,
     unlock: Unlock | None = None,
+    kind: Kind = "import",
 ) -> Outcome:
     """Put a profile's settings back at a place; what the profile does not know stays as it is.
 
     With `unlock`, the secrets sealed into the profile are put back, too; otherwise the place keeps its own.
 
-    `approve` is shown the plan and says whether to go on; with `preview`, nothing is changed and the outcome
-    holds the plan. `overruled` names checks to leave out (see jobs/checking.py). Parts bound to another
-    device are left out unless they are named in `parts`, or `device_bound` is set.
+    `resolve` is asked about every conflict, `choose` may leave items out, and `approve` is shown the plan and
+    says whether to go on; with `preview`, nothing is changed and the outcome holds the plan.
 
     Raises `WrongUsage`, `Damaged`, `Refused` (nothing was changed) and `Failed` (taken back).
     """
+    wishes = wishes or Wishes()
     wanted = parse_reference(reference)
     if wanted.is_live:
         why = f"{reference} means live settings, and an import takes a kept version or a profile"
@@ -62,26 +95,40 @@ def import_profile(
     with kept(setup, wanted) as source:
         if unlock is not None:
             _unseal(setup, source, unlock)
-        if source.manifest.subject == NOBODYS:
-            key = next(
-                (found for part in source.manifest.parts for found in _keys(source, part.id)), "HKEY_..."
-            )
-            why = f"no subject file describes the keys in {source.name}, such as {key}"
-            then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
-            raise WrongUsage("Not imported", why, then)
-        subject = setup.catalogue.find(source.manifest.subject)
-        selection = _selection(subject, source, parts, without, wanted)
-        with at_place(setup, place, look_only=preview) as target:
-            bound = [] if device_bound else _bound_elsewhere(selection, source, target, parts)
+        _check_source(source, wishes)
+        subject = setup.catalogue.find(_subject_id(source, wishes))
+        selection = _selection(subject, source, wishes, wanted)
+        waited_for = subject.application.processes if wishes.wait else ()
+        with at_place(setup, place, look_only=preview, waited_for=waited_for) as target:
+            bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
             with contextlib.closing(Live(setup, target, subject, Selection(chosen))) as live:
-                plan = _plan(
-                    setup, target, subject, Selection(chosen, wanted.instance), live, source, translate
-                )
-                plan = _completed(plan, target, subject, bound, source, overruled)
+                sides = _sides(setup, target, live, source, subject, wishes, wanted)
+                work = Work(setup, target, subject, sides.source)
+                plan = _plan(sides, subject, Selection(chosen, wishes.instance or wanted.instance), source)
+                plan = _chosen(work, sides, plan, wishes, resolve, choose)
+                plan = _completed(work, plan, bound, source, wishes)
                 ended = without_writing(plan, "Not imported", preview, approve)
-                work = Work(setup, target, subject, source.snapshot)
-                return ended or carry_out(work, plan, "import", progress=progress)
+                return ended or carry_out(work, plan, kind, progress=progress)
+
+
+def _check_source(source: Source, wishes: Wishes) -> None:
+    if source.manifest.subject == NOBODYS:
+        key = next((found for part in source.manifest.parts for found in _keys(source, part.id)), "HKEY_...")
+        why = f"no subject file describes the keys in {source.name}, such as {key}"
+        then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
+        raise WrongUsage("Not imported", why, then)
+    if wishes.exact and (source.manifest.partial or isinstance(source.snapshot, TextProfile)):
+        why = f"{source.name}, holds only some settings, so nothing follows from what is not in it"
+        raise WrongUsage("Not imported", why, "Leave --exact out.")
+    if wishes.exact and wishes.merge:
+        why = "--exact makes the place like the profile, and --merge keeps what has changed at the place"
+        raise WrongUsage("Not imported", why, "Choose one of them.")
+
+
+def _subject_id(source: Source, wishes: Wishes) -> str:
+    subject = source.manifest.subject
+    return wishes.rules.subjects.get(subject, subject) if wishes.rules else subject
 
 
 def _keys(source: Source, part: str) -> Iterator[str]:
@@ -103,66 +150,133 @@ def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:
         source.snapshot.unseal(own if is_own else unlock(source.manifest.sealed))
 
 
-def _selection(
-    subject: Subject, source: Source, parts: tuple[str, ...], without: tuple[str, ...], wanted: Reference
-) -> Selection:
-    selection = select(subject, parts, without, wanted.instance)
-    there = tuple(part for part in selection.parts if source.manifest.part(part.id))
-    missing = [id for id in parts if not source.manifest.part(id)]
+def _selection(subject: Subject, source: Source, wishes: Wishes, wanted: Reference) -> Selection:
+    selection = select(subject, wishes.parts, wishes.without, wanted.instance)
+    moved_to = {move.to_part for move in wishes.rules.move} if wishes.rules else set()
+    held = {part.id for part in source.manifest.parts} | moved_to
+    there = tuple(part for part in selection.parts if part.id in held)
+    missing = [id for id in wishes.parts if id not in held]
     if missing or not there:
         why = f"{source.name}, does not hold the part {', '.join(missing) or 'asked for'}"
-        held = ", ".join(part.id for part in source.manifest.parts)
-        raise WrongUsage("Not imported", why, f"It holds {held or 'nothing'}.")
+        known = ", ".join(part.id for part in source.manifest.parts)
+        raise WrongUsage("Not imported", why, f"It holds {known or 'nothing'}.")
     return Selection(there, wanted.instance)
 
 
-def _bound_elsewhere(
-    selection: Selection, source: Source, place: Place, named: tuple[str, ...]
-) -> list[Part]:
+def _bound_elsewhere(selection: Selection, source: Source, place: Place, wishes: Wishes) -> list[Part]:
     """Return the parts that are valid on the old device only, and were not asked for by name."""
-    if source.manifest.machine == place.machine:
+    if wishes.device_bound or source.manifest.machine == place.machine:
         return []
     records = {part.id: part for part in source.manifest.parts}
-    bound = (p for p in selection.parts if p.device_bound or records[p.id].device_bound)
-    return [part for part in bound if part.id not in named]
+    bound = (p for p in selection.parts if p.device_bound or (p.id in records and records[p.id].device_bound))
+    return [part for part in bound if part.id not in wishes.parts]
 
 
-def _plan(
+def _sides(
     setup: Setup,
     place: Place,
-    subject: Subject,
-    selection: Selection,
     live: Live,
     source: Source,
-    translate: bool,
-) -> Plan:
-    crosswalk = between(source.manifest.folders, place.own_folders()) if translate else Crosswalk()
-    documents: list[DocumentPlan] = []
-    left: list[LeftAlone] = []
-    alike = 0
-    for part in selection.parts:
-        own = subject.application.version
-        version = own.address if own and own.part == part.id else ""
-        plan = plan_part(setup, place, part, selection, live, source.snapshot, crosswalk, version)
-        documents += plan.documents
-        left += plan.left
-        alike += plan.alike
-    return Plan(
-        subject=subject.id,
-        title=subject.title,
-        place=place.name,
-        source=source.name,
-        documents=tuple(documents),
-        left=tuple(left),
-        alike=alike,
-        translations=_translations(documents, crosswalk),
-        seen={part.id: part.sha256 for part in live.manifest.parts},
+    subject: Subject,
+    wishes: Wishes,
+    wanted: Reference,
+) -> Sides:
+    world = World(place.name, place.own_folders(), application_version(place, subject))
+    crosswalk = crosswalk_for(source.manifest, world, wishes.rules, wishes.translate)
+    renames, references = renamed(subject, source.snapshot, wishes.prefix, wishes.suffix)
+    crosswalk = with_people(crosswalk, subject, wishes.rules)
+    replaces = (*crosswalk.replaces, *references)
+    crosswalk = msgspec.structs.replace(crosswalk, renames=renames, replaces=replaces)
+    if wishes.instance:
+        crosswalk = msgspec.structs.replace(
+            crosswalk, renames=_renames(source, subject, wanted.instance, wishes.instance)
+        )
+    own = subject.application.version
+    version_at = (own.part, own.address) if own else ("", "")
+    translated = Translated(source.snapshot, crosswalk)
+    return Sides(setup, place, live, translated, wishes.exact, version_at, assignments=wishes.assignments)
+
+
+def _renames(source: Source, subject: Subject, old: str, new: str) -> dict[tuple[str, str], str]:
+    """Return the documents of an instance with the names that they have in another one."""
+    from zinker.jobs.homes import instance_of
+
+    found: dict[tuple[str, str], str] = {}
+    instances: set[str] = set()
+    for part in subject.part:
+        if not source.manifest.part(part.id):
+            continue
+        for setting in map(decode_line, source.snapshot.lines(part.id)):
+            instance = instance_of(part, setting.document) if setting.is_head else ""
+            instances |= {instance} - {""}
+            if instance and instance == (old or instance):
+                found[part.id, setting.document] = _renamed(part, setting.document, instance, new)
+    if not found or (not old and len(instances) > 1):
+        known = ", ".join(sorted(instances)) or "none"
+        why = f"{source.name}, has " + (f"no instance {old}" if old else "more than one instance")
+        then = f"Name one, as in {subject.id}/INSTANCE@VERSION; it has {known}."
+        raise WrongUsage("Not imported", why, then)
+    return found
+
+
+def _renamed(part: Part, document: str, old: str, new: str) -> str:
+    from zinker.jobs.homes import instance_of
+
+    at = -1
+    while (at := document.find(old, at + 1)) >= 0:
+        name = document[:at] + new + document[at + len(old) :]
+        if instance_of(part, name) == new:
+            return name
+    raise WrongUsage(
+        "Not imported", f"{new!r} cannot be the name of an instance of {part.name}", "Choose another."
     )
 
 
-def _completed(
-    plan: Plan, place: Place, subject: Subject, bound: list[Part], source: Source, overruled: frozenset[str]
-) -> Plan:
+def _plan(sides: Sides, subject: Subject, selection: Selection, source: Source) -> Plan:
+    documents: list[DocumentPlan] = []
+    left: list[LeftAlone] = []
+    plans = [plan_part(sides, part, selection) for part in selection.parts]
+    for plan in plans:
+        documents += plan.documents
+        left += plan.left
+    documents = in_order(subject, documents)
+    return Plan(
+        subject=subject.id,
+        title=subject.title,
+        place=sides.place.name,
+        source=source.name,
+        documents=tuple(documents),
+        left=tuple(left),
+        alike=sum(plan.alike for plan in plans),
+        seen={part.id: part.sha256 for part in sides.live.manifest.parts},
+        objections=tuple(objection for plan in plans for objection in plan.objections),
+        fallback_size=sum(plan.held for plan in plans if plan.documents)
+        + sum(part.size for part in sides.live.manifest.parts),
+        adopted_from=_adopted_from(source, sides.place),
+        live=sides.place.is_live,
+        titles=titles_in(subject, sides.live, sides.source),
+    )
+
+
+def _adopted_from(source: Source, place: Place) -> str:
+    machine, user = source.manifest.machine, source.manifest.user
+    if not machine or machine == place.machine:
+        return ""
+    return f"{user} on {machine}" if user else machine
+
+
+def _chosen(work: Work, sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: Choose) -> Plan:
+    """Take out of a plan what was not asked for, and what is not to be overwritten."""
+    plan = with_base(work.setup, work.place, plan)
+    if wishes.addresses:
+        plan = at_addresses(work, plan, wishes.addresses)
+    if wishes.merge:
+        plan = merged(work, plan)
+    plan = resolved(work, plan, sides, resolve)
+    return choose(work, plan)
+
+
+def _completed(work: Work, plan: Plan, bound: list[Part], source: Source, wishes: Wishes) -> Plan:
     """Add to a plan the parts left out for being bound to a device, and what speaks against it."""
     why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
     left = [LeftAlone(part.id, "", "", why.format(part.id), wanted=False) for part in bound]
@@ -170,12 +284,37 @@ def _completed(
         # What somebody handed over as such a file is meant to be written, all of it.
         problems = source.manifest.problems
         left += [LeftAlone(p.part, p.document, p.address, p.why) for p in problems]
-    against = objections(place, subject, source.manifest, plan.documents, overruled)
-    return msgspec.structs.replace(plan, left=(*plan.left, *left), objections=tuple(against))
+    place, subject = work.place, work.subject
+    documents = list(plan.documents)
+    if LEAVE_UNWRITABLE in wishes.overruled:
+        documents, closed = without_unwritable(place, subject, plan)
+        left += closed
+    chosen = [part for part in subject.part if part.id in plan.seen]
+    overruled = wishes.overruled | ({NEW_INSTANCE} if wishes.instance else set())
+    plan = msgspec.structs.replace(
+        plan,
+        documents=tuple(documents),
+        left=(*plan.left, *left),
+        translations=_translations(documents, work.source),
+        remarks=(*_remarks(place, subject), *left_assignments(chosen, source.snapshot, wishes.assignments)),
+    )
+    against = objections(work.setup, place, subject, source.manifest, plan, overruled)
+    return msgspec.structs.replace(plan, objections=against)
 
 
-def _translations(documents: list[DocumentPlan], crosswalk: Crosswalk) -> tuple[tuple[str, str], ...]:
-    """Return the pairs of folders that a plan makes use of."""
+def _remarks(place: Place, subject: Subject) -> tuple[str, ...]:
+    if place.knows_processes or not subject.application.processes:
+        return ()
+    return (
+        f"Whether {subject.title} is running at {place.name} cannot be told from here: see that it is closed.",
+    )
+
+
+def _translations(documents: list[DocumentPlan], source: Translated | object) -> tuple[tuple[str, str], ...]:
+    """Return the replacements that a plan makes use of, and its moves."""
+    if not isinstance(source, Translated):
+        return ()
     originals = [i.translated.value for d in documents for i in d.items if i.translated is not None]
-    used = {crosswalk.pair_for(original) for original in originals}
-    return tuple(pair for pair in crosswalk.folders if pair in used)
+    texts = [text for value in originals for text in ([value] if isinstance(value, str) else map(str, value))]
+    used: tuple[Replace, ...] = source.crosswalk.used(texts)
+    return tuple(dict.fromkeys((rule.from_, rule.to) for rule in used))

@@ -6,11 +6,15 @@ import msgspec
 
 from zinker.jobs.access import tell_cut_off
 from zinker.jobs.homes import NoHome, open_home
+from zinker.jobs.policies import titles_in
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrecy import holds_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
+from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
+from zinker.model.plan import DocumentPlan
+from zinker.model.policy import Titles
 from zinker.model.profile import Manifest
 from zinker.model.setting import Setting, decode_line, text_of
 from zinker.places.place import Place
@@ -30,6 +34,8 @@ class Shown(msgspec.Struct, frozen=True):
     settings: tuple[tuple[str, Setting], ...]
     # For what does not come from the user's own layer, or is locked: words for it, by part and setting.
     layers: dict[tuple[str, str, str], str] = {}
+    # What a service calls settings of its policies.
+    titles: Titles = {}
 
 
 class PartState(msgspec.Struct, frozen=True):
@@ -99,7 +105,8 @@ def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = 
             settings += [(part, s) for part, s in beneath if (part, *s.key) not in own]
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
-        return Shown(source.name, source.manifest, subject, tuple(settings), layers)
+        titles = titles_in(subject, source.snapshot)
+        return Shown(source.name, source.manifest, subject, tuple(settings), layers, titles)
 
 
 def _layers(
@@ -177,6 +184,29 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
             )
         )
     return states
+
+
+def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
+    """Return what was changed, the oldest first; of one subject or one place, or of all."""
+    tell_cut_off(setup)
+    if subject:
+        setup.catalogue.find(subject)  # raises for a name nobody knows
+    return [
+        change
+        for change in setup.shelf.changes.all()
+        if subject in ("", change.subject) and place in ("", change.place)
+    ]
+
+
+def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentPlan, ...], Subject | None]:
+    """Return a change with everything it wrote, and its subject, if its subject file is here.
+
+    Raises `WrongUsage` where there is none of that number.
+    """
+    change = setup.shelf.changes.get(number)
+    known = change.subject in setup.catalogue.files()
+    subject = setup.catalogue.find(change.subject) if known else None
+    return change, setup.shelf.changes.documents(change), subject
 
 
 def place_states(setup: Setup) -> list[PlaceState]:

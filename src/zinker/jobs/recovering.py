@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import msgspec
 
 from zinker.jobs.applying import Work, read_back, sweep, write_again
-from zinker.jobs.homes import NoHome, open_home
+from zinker.jobs.homes import NoHome, expect, open_home
 from zinker.jobs.planning import with_result
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
@@ -58,13 +58,24 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     subject = setup.catalogue.find(change.subject)
     with contextlib.closing(fallback_of(setup, change)) as fallback:
         work = Work(setup, place, subject, fallback)
-        is_whole = not read_back(work, documents, [])
+        missing = read_back(work, documents, [])
+        is_whole = not missing
     when = change.started[:16].replace("T", " ")
     what = f"The {change.kind} of {when} at {place.name} (change {change.number}) was cut off"
     if is_whole:
         sweep(work, documents)
         _close(setup, change, "done", ())
         return f"{what} when everything had been written; it has been read back and counts as done."
+    if place.tenant() is not None:
+        # Nothing there is half of a whole: what is there is of use, and running it again does the rest.
+        left = [
+            msgspec.structs.replace(item, why="it was cut off before this was written") for item in missing
+        ]
+        _close(setup, change, "partly", tuple(left))
+        return (
+            f"{what}; {len(left)} of its {change.items} settings were not written. Run it again to go on, or take "
+            f"it back with `zinker undo {change.number}`."
+        )
     left = take_back(setup, place, change, documents)
     _close(setup, change, "taken-back", tuple(left))
     over = f", but for {len(left)} that had been changed again since" if left else ""
@@ -117,6 +128,8 @@ def plan_reverse(
     plans: list[DocumentPlan] = []
     left: list[LeftAlone] = []
     before = functools.cache(lambda part: _settings_by_document(fallback, part))
+    known = [document for document in documents if subject.find_part(document.part)]
+    expect(place, known, Work(setup, place, subject, fallback).home)
     for document in documents:
         part = subject.find_part(document.part)
         if part is None:
@@ -134,7 +147,8 @@ def plan_reverse(
         left += reverse.left
         if plan is not None:
             plans.append(plan)
-    return plans, left
+    # What came last may refer to what came before.
+    return plans[::-1], left
 
 
 def _settings_by_document(fallback: Snapshot, part: str) -> dict[str, dict[str, Setting]]:
@@ -238,6 +252,8 @@ class _Reverse:
         known = [*(item.address for item in self._done.items), *self._old]
         leaves = live.leaves_at(known, fold) if live else {}
         items = []
+        if self._part.store == "tenant" and live is None:  # a policy that went is made again
+            items += [PlanItem("", None, item.before) for item in self._done.items if not item.address]
         for item in self._done.items:
             now = leaves.get(fold(item.address))
             if not item.address:

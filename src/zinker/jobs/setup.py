@@ -4,6 +4,7 @@ import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Literal
+from urllib.parse import urlsplit
 
 import msgspec
 from platformdirs import user_config_path, user_data_path
@@ -38,12 +39,22 @@ class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
     protection: Literal["encrypted", "signed"] = "encrypted"
 
 
+class TenantEntry(Strict, frozen=True, tag_field="kind", tag="tenant"):
+    """A place of the kind `tenant` in the configuration."""
+
+    address: Annotated[str, msgspec.Meta(pattern=r"^https?://[^/\s]+(/[^?#\s]*)?$")]
+    client_id: str
+    sign_in: Literal["secret", "device"] = "secret"
+    concurrency: Annotated[int, msgspec.Meta(ge=1, le=64)] = 8
+    live: bool = False
+
+
 class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
     subjects: tuple[str, ...] = ()
-    places: dict[Id, FolderEntry | RemoteEntry] = {}
+    places: dict[Id, FolderEntry | RemoteEntry | TenantEntry] = {}
 
 
 class Setup:
@@ -53,6 +64,8 @@ class Setup:
         self.home = home
         # Told, in a sentence for people, what was done besides what was asked for.
         self.notify: Callable[[str], None] = lambda text: None
+        # Told how far a reading has come that nobody else is told of: what is read, how much is done, of how much.
+        self.progress: Callable[[str, int, int], None] = lambda what, done, total: None
         self.base = base
         self._configuration = configuration
         self.subject_folders = [self._path(folder) for folder in configuration.subjects]
@@ -83,12 +96,38 @@ class Setup:
             raise Refused(f"No answer from {name}", absence, then)
         return AccountPlace(place, account) if account else place
 
-    def _place(self, name: str, entry: FolderEntry | RemoteEntry) -> Place:
+    def _place(self, name: str, entry: FolderEntry | RemoteEntry | TenantEntry) -> Place:
         if isinstance(entry, FolderEntry):
             return self._folder_place(name, entry)
+        if isinstance(entry, TenantEntry):
+            return self._tenant_place(name, entry)
         from zinker.places.remote import RemotePlace
 
         return RemotePlace(name, entry.address, entry.user, entry.protection == "encrypted")
+
+    def _machine_key(self) -> bytes:
+        from zinker.jobs.withholding import Withholder
+
+        return Withholder(self.home).lock.machine
+
+    def _tenant_place(self, name: str, entry: TenantEntry) -> Place:
+        split = urlsplit(entry.address)
+        if split.scheme == "http" and split.hostname not in ("127.0.0.1", "::1", "localhost"):
+            why = f"place {name}: {entry.address} is not encrypted, and would carry secrets in clear"
+            raise WrongUsage("Configuration not read", why, "Use https.")
+        from zinker.places.tenant import TenantPlace
+
+        return TenantPlace(
+            name,
+            entry.address,
+            entry.client_id,
+            entry.sign_in,
+            entry.concurrency,
+            entry.live,
+            self.home / "unfinished" / f"{name}.sealed",
+            self._machine_key,
+            lambda text: self.notify(text),
+        )
 
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
         for variable, folder in entry.folders.items():

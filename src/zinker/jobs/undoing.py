@@ -3,15 +3,18 @@
 import contextlib
 from collections.abc import Iterator
 
+import msgspec
+
 from zinker.jobs.access import at_place
 from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
 from zinker.jobs.capturing import Live, Selection
-from zinker.jobs.checking import objections
+from zinker.jobs.checking import LIVE, objections
+from zinker.jobs.policies import titles_in
 from zinker.jobs.recovering import fallback_of, plan_reverse
 from zinker.jobs.setup import Setup
 from zinker.model.change import Change
 from zinker.model.errors import Refused
-from zinker.model.plan import Plan
+from zinker.model.plan import DocumentPlan, Plan
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
 from zinker.subjects.subject import Subject
@@ -23,20 +26,70 @@ def undo(
     overruled: frozenset[str] = frozenset(),
     preview: bool = False,
     approve: Approve = lambda plan: True,
+    leave_later: bool = False,
+    wait: bool = False,
+    live: str = "",
 ) -> Outcome:
-    """Take a change back: the newest import that has not been undone, or the one of that number.
+    """Take a change back: the newest that has not been undone, or the one of that number.
 
-    What has been changed again since is left alone and listed. Raises `Refused` for a change that cannot be
-    undone, with the reason.
+    At a place that others depend on, `live` has to be its name. A change whose settings a later one has changed,
+    too, is only undone with `leave_later`. What has been changed again since is left alone and listed. Raises
+    `Refused` for a change that cannot be undone, with the reason.
     """
     shelf = setup.shelf
     change = _undoable(setup, number)
     subject = setup.catalogue.find(change.subject)
-    with at_place(setup, change.place, look_only=preview, dead=change.number) as place:
+    names = subject.application.processes if wait else ()
+    if live == change.place:
+        overruled |= {LIVE}
+    with at_place(setup, change.place, preview, change.number, names) as place:
         change = _undoable(setup, change.number)  # another run may have been faster
+        if not leave_later:
+            _check_later(setup, change, subject)
         with _reversed(setup, shelf, place, subject, change, overruled) as (work, plan):
             ended = without_writing(plan, "Not undone", preview, approve)
             return ended or carry_out(work, plan, "undo", undoes=change.number)
+
+
+def _check_later(setup: Setup, change: Change, subject: Subject) -> None:
+    """Raise `Refused` where later changes, which have not been taken back, touched the same settings."""
+    changes = setup.shelf.changes
+    touched = set(_touched(changes.documents(change)))
+    found: dict[int, tuple[str, str, str]] = {}
+    for later in changes.all():
+        is_same = (later.subject, later.place, later.place_machine) == (
+            change.subject,
+            change.place,
+            change.place_machine,
+        )
+        # What undid a change that came after this one has only put back what this one wrote.
+        is_standing = later.state in ("done", "partly") and not later.undoes > change.number
+        if later.number > change.number and is_same and is_standing:
+            common = touched.intersection(_touched(changes.documents(later)))
+            if common:
+                found[later.number] = min(common)
+    if found:
+        numbers = [str(number) for number in found]
+        who = f"change {numbers[0]}" if len(numbers) == 1 else f"the changes {', '.join(numbers)}"
+        part_id, document, address = found[max(found)]
+        part = subject.find_part(part_id)
+        name = part.name if part else part_id
+        where = f"{name}, {document}" + (f", {part.titles.get(address, address)}" if part and address else "")
+        raise Refused(
+            f"Change {change.number} not undone",
+            f"{who} touched the same afterwards, such as {where}",
+            f"Undo {'that' if len(numbers) == 1 else 'those'} first, the newest first, or add --leave-later to "
+            "undo the rest.",
+        )
+
+
+def _touched(documents: tuple[DocumentPlan, ...]) -> Iterator[tuple[str, str, str]]:
+    """Yield part, document and address of what was changed, and the document alone where it was as a whole."""
+    for document in documents:
+        for item in document.items:
+            yield document.part, document.document, item.address
+        if document.action != "edit":
+            yield document.part, document.document, ""
 
 
 @contextlib.contextmanager
@@ -56,9 +109,12 @@ def _reversed(
             source=f"undo of change {change.number}",
             documents=tuple(plans),
             left=tuple(left),
-            objections=tuple(objections(place, subject, fallback.manifest, tuple(plans), overruled)),
+            live=place.is_live,
+            titles=titles_in(subject, live, fallback),
             seen={part.id: part.sha256 for part in live.manifest.parts},
         )
+        against = objections(setup, place, subject, fallback.manifest, plan, overruled)
+        plan = msgspec.structs.replace(plan, objections=against)
         yield Work(setup, place, subject, fallback), plan
 
 

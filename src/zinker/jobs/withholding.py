@@ -50,6 +50,8 @@ class Withholder:
         The secrets are remembered in `secrets`.
         """
         blocks = reading.blocks
+        if blocks is not None and reading.content is not None:
+            return self._without(part, reading, reading.content, blocks())
         if blocks is not None:
             return msgspec.structs.replace(
                 reading, blocks=lambda: self.guarded(part, reading.document, blocks())
@@ -64,6 +66,16 @@ class Withholder:
         leaves = {**reading.leaves, **{address: self.mark(leaf) for address, leaf in secret.items()}}
         content = reading.content and self._cut(reading, reading.content, secret)
         return msgspec.structs.replace(reading, leaves=leaves, content=content)
+
+    def _without(self, part: Part, reading: Reading, content: Content, blocks: Iterable[Block]) -> Reading:
+        """Return a file whose settings come as rows without its secrets."""
+        where = (part.id, reading.document)
+        # It may be read for a second time, and not hold any more what it held before.
+        self.secrets = {at: leaf for at, leaf in self.secrets.items() if at[:2] != where}
+        guarded = list(self.guarded(part, reading.document, blocks))
+        found = {at[2]: leaf for at, leaf in self.secrets.items() if at[:2] == where}
+        cut = self._cut(reading, content, found) if found else content
+        return msgspec.structs.replace(reading, blocks=lambda: iter(guarded), content=cut)
 
     def guarded(self, part: Part, document: str, blocks: Iterable[Block]) -> Iterator[Block]:
         """Yield the settings of a document of millions without its secrets."""

@@ -1,4 +1,4 @@
-"""A change: what one import or undo did at one place, as it is written down on the shelf."""
+"""A change: what one import, transfer, reset or undo did at one place, as it is written down on the shelf."""
 
 from typing import Literal
 
@@ -16,7 +16,7 @@ class Change(msgspec.Struct, frozen=True):
 
     format: int
     number: int
-    kind: Literal["import", "undo", "reset"]
+    kind: Literal["import", "undo", "reset", "transfer"]
     state: State
     subject: str
     place: str
@@ -34,3 +34,5 @@ class Change(msgspec.Struct, frozen=True):
     undone_by: int = 0
     items: int = 0
     left: tuple[LeftAlone, ...] = ()
+    # The machine whose settings were taken over, where it is another one.
+    adopted_from: str = ""

@@ -1,6 +1,7 @@
 """JSON for our own files: like msgspec's, but it also holds the lone surrogates of registry and file names."""
 
 import json
+from inspect import cleandoc
 from typing import Any, TypeVar
 
 import msgspec
@@ -28,3 +29,12 @@ def decode(data: bytes, kind: type[T]) -> T:
         raise
     except msgspec.DecodeError:
         return msgspec.convert(json.loads(data), kind)
+
+
+def schema_of(kind: type, title: str) -> dict[str, Any]:
+    """Return the JSON Schema (2020-12) of a struct, the same on every Python."""
+    found = msgspec.json.schema(kind)
+    for described in found["$defs"].values():
+        # Python takes the indentation off docstrings from 3.13 on.
+        described["description"] = cleandoc(described.get("description", ""))
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **found}

@@ -4,15 +4,21 @@ from typing import Literal
 
 import msgspec
 
+from zinker.model.policy import Titles
 from zinker.model.setting import Leaf
 
 Action = Literal["create", "edit", "replace", "remove"]
+# Where a setting has changed since the place was last kept: here, there (in the profile), or on both sides;
+# "" where nobody knows.
+Since = Literal["", "here", "there", "both"]
 
 
-class PlanItem(msgspec.Struct, frozen=True):
+class PlanItem(msgspec.Struct, frozen=True, omit_defaults=True):
     """One setting that would change. `translated` is the value in the profile, where it was translated.
 
-    `beneath` is what counts when the user's own value is gone, where a store has layers.
+    `beneath` is what counts when the user's own value is gone, where a store has layers; `kept` is the value
+    when the place was last kept, where `since` tells who has changed it after that; `moved_from` is the address
+    in the profile, where that is another one.
     """
 
     address: str
@@ -20,6 +26,9 @@ class PlanItem(msgspec.Struct, frozen=True):
     after: Leaf | None
     translated: Leaf | None = None
     beneath: Leaf | None = None
+    since: Since = ""
+    kept: Leaf | None = None
+    moved_from: str = ""
 
     @property
     def word(self) -> str:
@@ -29,13 +38,14 @@ class PlanItem(msgspec.Struct, frozen=True):
         return "gone" if self.after is None else "changed"
 
 
-class DocumentPlan(msgspec.Struct, frozen=True):
+class DocumentPlan(msgspec.Struct, frozen=True, omit_defaults=True):
     """What would happen to one document.
 
     `expected` is the digest of the document as the plan found it, `result` that of the document it would
     leave (stamps, see `model.setting`); both are "" where there is none, or where the store has no digests, and
     are those of the content without its withheld secrets. `source` is the attachment that a created or replaced
-    file starts from, and `new_folders` counts the folders that would have to be made for it.
+    file starts from, and `new_folders` counts the folders that would have to be made for it. `origin` is its
+    name in the source, where that is another one, and `size` the bytes of the new file.
     """
 
     part: str
@@ -47,6 +57,8 @@ class DocumentPlan(msgspec.Struct, frozen=True):
     source: str = ""
     format: str = ""
     new_folders: int = 0
+    origin: str = ""
+    size: int = 0
     # What the file is to be besides its content: its `mode`, or a `link` or an empty `folder` instead.
     about: dict[str, str | bool] = {}
 
@@ -62,10 +74,11 @@ class LeftAlone(msgspec.Struct, frozen=True):
 
 
 class Objection(msgspec.Struct, frozen=True):
-    """A reason against carrying a plan out, and what to do about it."""
+    """A reason against carrying a plan out, what to do about it, and the option that overrules it."""
 
     why: str
     then: str
+    option: str = ""
 
 
 class Plan(msgspec.Struct, frozen=True):
@@ -83,6 +96,18 @@ class Plan(msgspec.Struct, frozen=True):
     objections: tuple[Objection, ...] = ()
     # The digest of each part's settings as the plan found them: it is carried out on these or not at all.
     seen: dict[str, str] = {}
+    # The last kept version of the place, which the plan was held against; "" where there is none.
+    base: str = ""
+    # What has to be known before, but speaks against nothing.
+    remarks: tuple[str, ...] = ()
+    # Whether others depend on the place.
+    live: bool = False
+    # The machine whose profile would be taken over, where it is another one.
+    adopted_from: str = ""
+    # What a service calls the settings of its policies.
+    titles: Titles = {}
+    # About how many bytes the fallback would take.
+    fallback_size: int = 0
 
     @property
     def count(self) -> int:

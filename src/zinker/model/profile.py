@@ -21,6 +21,8 @@ class PartRecord(msgspec.Struct, frozen=True, omit_defaults=True):
     size: int
     sha256: str
     device_bound: bool = False
+    # The place had no home for the part, so that nothing is known about it.
+    homeless: bool = False
 
 
 class Problem(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -51,6 +53,8 @@ class Manifest(msgspec.Struct, frozen=True, omit_defaults=True):
     # The number of the change this profile is the fallback of; 0 for one that somebody asked for.
     fallback_of: int = 0
     while_running: bool = False
+    # Only some settings of its documents, as found by watching: nothing follows from what is not in it.
+    partial: bool = False
     # How many secrets were withheld, and what opens the ones that are sealed in: passphrase, key, machine.
     withheld: int = 0
     sealed: tuple[str, ...] = ()

@@ -42,6 +42,17 @@ class Block(NamedTuple):
     names: str
 
 
+# So many rows are looked at for secrets at a time.
+_BLOCK = 5000
+
+
+def blocks_of(rows: list[str]) -> Iterator[Block]:
+    """Yield rows in blocks; their names are looked for in all that stands in the rows."""
+    for at in range(0, len(rows), _BLOCK):
+        some = rows[at : at + _BLOCK]
+        yield Block(some, "\n".join(some))
+
+
 def is_escaped(address: str) -> bool:
     """Tell whether JSON writes an address otherwise than it is."""
     return _ESCAPED.search(address) is not None

@@ -30,6 +30,8 @@ class AccountPlace:
         self.machine = place.machine
         self.user = account
         self.system = place.system
+        self.is_live = place.is_live
+        self.knows_processes = place.knows_processes
 
     def absence(self) -> str:
         """Say why the place does not answer, or "" if it does."""
@@ -55,6 +57,10 @@ class AccountPlace:
     def desktop_db(self) -> SettingsDatabase | None:
         """Return None: a settings database is its user's."""
         return None
+
+    def tenant(self) -> None:
+        """Return None: this is an account of a workstation."""
+        return
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return the processes there with one of these names."""

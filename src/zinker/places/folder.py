@@ -124,6 +124,14 @@ class FolderPlace:
         database = DiskDatabase(self._path, self.folder("config"))
         return database if database.is_there else None
 
+    is_live = False
+
+    def tenant(self) -> None:
+        """Return None: this is a workstation."""
+        return
+
+    knows_processes = True
+
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return what the simulation says is running; on a dead disk nothing is."""
         wanted = {name.casefold() for name in names}

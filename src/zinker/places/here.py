@@ -65,6 +65,14 @@ class Here:
 
         return DconfDatabase()
 
+    is_live = False
+
+    def tenant(self) -> None:
+        """Return None: this is a workstation."""
+        return
+
+    knows_processes = True
+
     def running(self, names: Sequence[str]) -> list[Process]:
         """Ask the operating system for its processes."""
         import psutil

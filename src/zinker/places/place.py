@@ -2,12 +2,15 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Literal, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
 import msgspec
 
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
+
+if TYPE_CHECKING:
+    from zinker.stores.tenant import Tenant
 
 
 class Process(msgspec.Struct, frozen=True):
@@ -66,6 +69,20 @@ class Place(Protocol):
 
     def desktop_db(self) -> SettingsDatabase | None:
         """Return the desktop's settings database there, if there is one; raises `DatabaseError`."""
+        ...
+
+    def tenant(self) -> "Tenant | None":
+        """Return the tenant that the place is, if it is one."""
+        ...
+
+    @property
+    def is_live(self) -> bool:
+        """Whether others depend on it, so that nothing is to be brought there by accident."""
+        ...
+
+    @property
+    def knows_processes(self) -> bool:
+        """Whether `running` can tell what is running there."""
         ...
 
     def running(self, names: Sequence[str]) -> list[Process]:

@@ -67,6 +67,14 @@ class RemotePlace:
         """Return None: only the registry is reached."""
         return None
 
+    is_live = False
+
+    def tenant(self) -> None:
+        """Return None: this is a workstation."""
+        return
+
+    knows_processes = False
+
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return nothing: this protocol does not tell what runs there."""
         return []

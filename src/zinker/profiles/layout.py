@@ -2,9 +2,7 @@
 
 import re
 
-import msgspec
-
-from zinker.model.plain_json import encode
+from zinker.model.plain_json import encode, schema_of
 from zinker.model.profile import Manifest
 
 SUFFIX = ".zinker"
@@ -45,8 +43,4 @@ def encode_manifest(manifest: Manifest) -> bytes:
 
 def schema() -> dict[str, object]:
     """Return the JSON Schema (2020-12) of `profile.json`."""
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Zinker profile: profile.json",
-        **msgspec.json.schema(Manifest),
-    }
+    return schema_of(Manifest, "Zinker profile: profile.json")

@@ -189,6 +189,10 @@ class ProfileBuilder:
         size = self._spools[id].tell()
         self.parts[-1] = msgspec.structs.replace(self.parts[-1], size=size, sha256=self._digest.hexdigest())
 
+    def mark_homeless(self) -> None:
+        """Note that the place has no home for the part that is open."""
+        self.parts[-1] = msgspec.structs.replace(self.parts[-1], homeless=True)
+
     def add(self, head: Setting, leaves: dict[str, Leaf], content: Content | None) -> None:
         """Add one document; documents come sorted by name.
 
@@ -196,11 +200,7 @@ class ProfileBuilder:
         """
         record = self.parts[-1]
         spool = self._spools[record.id]
-        if content is not None and content.sha256 not in self._attached:
-            with _opened(head.document, content) as stream:
-                checked = "" if content.is_held else content.sha256
-                self._target.put(attachment_member(content.sha256), content.size, stream, checked)
-            self._attached.add(content.sha256)
+        self._attach(head, content)
         self._write(spool, encode_lines([head]))
         name, addresses = head.document, sorted(leaves)
         for at in range(0, len(addresses), _BATCH):
@@ -211,8 +211,16 @@ class ProfileBuilder:
             record, documents=record.documents + 1, settings=record.settings + len(leaves)
         )
 
-    def add_blocks(self, head: Setting, blocks: Iterable[Block]) -> None:
-        """Add one document whose settings come in blocks, in any order."""
+    def _attach(self, head: Setting, content: Content | None) -> None:
+        if content is not None and content.sha256 not in self._attached:
+            with _opened(head.document, content) as stream:
+                checked = "" if content.is_held else content.sha256
+                self._target.put(attachment_member(content.sha256), content.size, stream, checked)
+            self._attached.add(content.sha256)
+
+    def add_blocks(self, head: Setting, blocks: Iterable[Block], content: Content | None = None) -> None:
+        """Add one document whose settings come in blocks, in any order; raises as `add` does."""
+        self._attach(head, content)
         rows = SortedRows()
         for block in blocks:
             rows.add(block.rows)

@@ -17,6 +17,7 @@ from zinker.reports.lines import (
     place_line,
     plain,
     setting_lines,
+    titled,
 )
 from zinker.reports.words import count, visible
 
@@ -42,13 +43,16 @@ def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
         part = comparison.subject.find_part(part_id) if comparison.subject else None
         record = next(record for record in comparison.parts if record.id == part_id)
         found = list(group)
+        if (was := comparison.renamed.get((part_id, document))) is not None:
+            document = f"{document} (was called {was})"
         word = comparison.documents.get((part_id, document))
         if word:
             leaf = found[0].after or found[0].before
             line = file_line(word, document, len(found), leaf, width, record.store)
             yield Block(record.title, document, [line], is_file=True)
             continue
-        lines = (setting_lines(d.word, part, d.address, d.before, d.after, width) for d in found)
+        named = titled(part, found[0].document, comparison.titles)
+        lines = (setting_lines(d.word, named, d.address, d.before, d.after, width) for d in found)
         yield Block(record.title, document, list(chain.from_iterable(lines)))
 
 
@@ -80,12 +84,18 @@ def comparison_json(comparison: Comparison) -> dict[str, Any]:
 def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterator[dict[str, Any]]:
     for difference in found:
         part = comparison.subject.find_part(difference.part) if comparison.subject else None
+        part = titled(part, difference.document, comparison.titles)
         yield {
             "what": difference.word,
             "part": difference.part,
             "document": difference.document,
             "address": difference.address,
             "title": part.titles.get(difference.address, "") if part else "",
+            **(
+                {"was_called": was}
+                if (was := comparison.renamed.get((difference.part, difference.document)))
+                else {}
+            ),
             "before": leaf_json(difference.before),
             "after": leaf_json(difference.after),
         }

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 from rich.text import Text
 
+from zinker.model.policy import Titles
 from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
 from zinker.subjects.subject import Part
@@ -15,6 +16,7 @@ STYLES = {
     "new": "bold blue",
     "changed": "bold dark_orange",
     "gone": "bold bright_black",
+    "moved": "bold blue",
     "left": "dark_orange",
 }
 FEW_COLOURS = {"changed": "bold", "left": "bold"}
@@ -38,6 +40,12 @@ def plain(text: str) -> Text:
 def left_out(text: str) -> Text:
     """Return a line about something that was not done."""
     return Text(text, style="left")
+
+
+def titled(part: Part | None, document: str, titles: Titles) -> Part | None:
+    """Return a part with the titles that a service has for the settings of a document."""
+    own = titles.get((part.id, document)) if part is not None else None
+    return msgspec.structs.replace(part, titles=part.titles | own) if part is not None and own else part
 
 
 def setting_lines(
@@ -71,7 +79,7 @@ def setting_lines(
 
 
 def _phrase(word: str, before: str, after: str, verbs: tuple[str, str]) -> str:
-    if word == "new":
+    if word in ("new", "moved"):
         return after
     return f"{verbs[0]} {before}" if word == "gone" else f"{verbs[0]} {before}, {verbs[1]} {after}"
 
@@ -114,14 +122,17 @@ def blocks_text(blocks: Iterable[Block]) -> Iterator[Text]:
 
 
 # What a document of a store is called.
-_DOCUMENTS = {"registry": "key", "desktop-db": "path"}
+_DOCUMENTS = {"registry": "key", "desktop-db": "path", "tenant": "policy"}
 
 
 def file_line(
     word: str, document: str, settings: int, leaf: Leaf | None, width: int, store: str = "file"
 ) -> Text:
     """Return the line for a document that is on one side only."""
-    of = size(leaf.value.get("size", 0)) if leaf and leaf.type == WHOLE else count(settings, "setting")
+    if leaf is not None and leaf.type == WHOLE:
+        of = size(leaf.value["size"]) if "size" in leaf.value else text_of(leaf)
+    else:
+        of = count(settings, "setting")
     line = Text("  ").append(f"{word:<{_WORD}}", style=word)
     return line.append(cut(f"{_DOCUMENTS.get(store, 'file')} {visible(document)}, {of}", width - 2 - _WORD))
 

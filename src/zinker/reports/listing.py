@@ -7,11 +7,11 @@ from typing import Any
 from rich.text import Text
 
 from zinker.jobs.exporting import Exported
-from zinker.jobs.looking import PlaceState, Shown, SubjectState
-from zinker.model.profile import Manifest
+from zinker.jobs.looking import PartState, PlaceState, Shown, SubjectState
+from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import Setting
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, value_text
+from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, titled, value_text
 from zinker.reports.words import age, count, cut, size, title, visible, when
 from zinker.shelf.shelf import Version
 from zinker.subjects.subject import Subject
@@ -106,10 +106,15 @@ def _secrets(about: Manifest) -> str:
     return f"{secrets} withheld; --with-secrets would seal {'it' if about.withheld == 1 else 'them'} in."
 
 
+def documents_in(part: PartRecord | PartState) -> str:
+    """Say how many documents a part has, policies by that name."""
+    return count(part.documents, *(("policy", "policies") if part.store == "tenant" else ("document",)))
+
+
 def parts_text(about: Manifest, width: int) -> Iterator[Text]:
     """Yield the parts of a profile."""
     for part in about.parts:
-        holds = [count(part.documents, "document")] if part.store == "file" else []
+        holds = [documents_in(part)] if part.store in ("file", "tenant") else []
         holds += [count(part.settings, "setting")] if part.settings else []
         bound = f" (bound to the device {about.machine})" if part.device_bound else ""
         nothing = "nothing there" if not part.documents else ", ".join(holds)
@@ -129,7 +134,7 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
 
 def _blocks(shown: Shown, width: int) -> Iterator[Block]:
     for (part_id, document), group in groupby(shown.settings, key=lambda s: (s[0], s[1].document)):
-        part = shown.subject.find_part(part_id) if shown.subject else None
+        part = titled(shown.subject.find_part(part_id) if shown.subject else None, document, shown.titles)
         record = shown.manifest.part(part_id)
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
@@ -161,7 +166,7 @@ def shown_json(shown: Shown) -> dict[str, Any]:
                 "part": part_id,
                 "document": setting.document,
                 "address": setting.address,
-                "title": _title(shown.subject, part_id, setting.address),
+                "title": _title(shown, part_id, setting),
                 **({"layer": layer} if (layer := shown.layers.get((part_id, *setting.key))) else {}),
                 **(leaf_json(setting) or {}),
             }
@@ -170,9 +175,9 @@ def shown_json(shown: Shown) -> dict[str, Any]:
     }
 
 
-def _title(subject: Subject | None, part_id: str, address: str) -> str:
-    part = subject.find_part(part_id) if subject else None
-    return part.titles.get(address, "") if part else ""
+def _title(shown: Shown, part_id: str, setting: Setting) -> str:
+    part = titled(shown.subject.find_part(part_id) if shown.subject else None, setting.document, shown.titles)
+    return part.titles.get(setting.address, "") if part else ""
 
 
 def subjects_text(states: Sequence[SubjectState], in_detail: bool, width: int) -> Iterator[Text]:
@@ -191,12 +196,13 @@ def subjects_text(states: Sequence[SubjectState], in_detail: bool, width: int) -
         yield heading(f"{state.title} ({state.id}) at {state.place} {_running(state)}".rstrip())
         if state.instances:
             yield plain(f"  instances: {', '.join(visible(name) for name in state.instances)}")
+        column = max(14, *(len(part.id) + 2 for part in state.parts))
         for part in state.parts:
-            found = part.why or count(part.documents, "document")
+            found = part.why or documents_in(part)
             bound = ", bound to its device" if part.device_bound else ""
-            yield Text(f"  {part.id:<14}{part.title}: {found}{bound}")
+            yield Text(f"  {part.id:<{column}}{part.title}: {found}{bound}")
             for home in part.home.split("\n"):
-                yield Text(f"{'':<16}{part.store} {home}", style="bright_black")
+                yield Text(f"{'':<{column + 2}}{part.store} {home}", style="bright_black")
 
 
 def mistakes_text(file: str, mistakes: Sequence[str], width: int) -> Iterator[Text]:

@@ -17,7 +17,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode, encode
 from zinker.model.plan import DocumentPlan
-from zinker.stores.atomic import write_file
+from zinker.stores.atomic import flush_folder, write_file
 
 FORMAT = 1
 
@@ -46,8 +46,9 @@ class ChangeLog:
             (self._folder / "open").mkdir(exist_ok=True)
             write_file(folder / "documents.json", encode(documents))
             self._write(change)
-            # From here on the change counts as begun.
-            write_file(self._folder / "open" / str(change.number), b"")
+            # From here on the change counts as begun. Its mark holds nothing, so it needs no staging.
+            (self._folder / "open" / str(change.number)).touch()
+            flush_folder(self._folder / "open")
         except OSError as error:
             raise _unwritable(error) from None
 

@@ -67,7 +67,8 @@ class Shelf:
     def find(self, subject: str, which: str, place: str = "") -> Version:
         """Find the version that `which` names: a number, a label, a day (2026-11-20), or `latest`.
 
-        With a place, only versions from there count. Fallbacks are found by number only.
+        With a place, only versions from there count. Fallbacks are found by number only, those of only some
+        settings by number or label.
         Raises `WrongUsage` where there is none.
         """
         if which.isdecimal():
@@ -77,16 +78,17 @@ class Shelf:
         versions = [v for v in known if v.manifest and not v.manifest.fallback_of]
         if place:
             versions = [v for v in versions if v.manifest and v.manifest.place == place]
+        whole = [v for v in versions if v.manifest and not v.manifest.partial]
         if which == "latest":
             # A damaged one may be the one that is meant; an older one is never taken for it unsaid.
-            newest = versions[-1].number if versions else 0
+            newest = whole[-1].number if whole else 0
             damaged = [v for v in known if v.manifest is None and v.number > newest]
-            return self._only(damaged[-1:] or versions[-1:], subject, which, place)
+            return self._only(damaged[-1:] or whole[-1:], subject, which, place)
         labelled = [v for v in versions if v.manifest and v.manifest.label == which]
         if not labelled:
             with contextlib.suppress(ValueError):
                 day = datetime.date.fromisoformat(which)
-                labelled = [v for v in versions if v.manifest and _day(v.manifest) <= day]
+                labelled = [v for v in whole if v.manifest and _day(v.manifest) <= day]
         return self._only(labelled[-1:], subject, which, place)
 
     def open(self, version: Version) -> Profile:

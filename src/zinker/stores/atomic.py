@@ -15,7 +15,7 @@ from typing import IO
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
-# From here on, flushing everything there is takes less time than flushing files one by one.
+# From so many files on, working on all of them at once takes less time than one by one.
 _MANY = 100
 
 

@@ -7,11 +7,13 @@ import re
 import stat
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path, PurePosixPath
 
 from zinker import formats
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.model.errors import DocumentError, reason
+from zinker.model.rows import blocks_of
 from zinker.model.setting import WHOLE
 from zinker.stores.atomic import (
     PART_SUFFIX,
@@ -143,13 +145,16 @@ class FileHome:
         path = os.path.normpath(os.path.join(os.path.dirname(self._path(document)), link))  # noqa: PTH118, PTH120
         return Path(os.path.normpath(root.base)) not in Path(path).parents
 
-    def read(self, document: str) -> Reading:
-        """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
+    def read(self, document: str, as_rows: bool = False) -> Reading:
+        """Read one document; what cannot be read or taken apart is said in the reading, never raised.
+
+        With `as_rows`, the settings of a file are in `blocks`: that is faster, where all of them are wanted.
+        """
         path = self.path(document)
         try:
             for _ in range(_TRIES):
                 looks = path.lstat()
-                reading = self._read(document, path, looks)
+                reading = self._read(document, path, looks, as_rows)
                 if not stat.S_ISREG(looks.st_mode) or _same(looks, path.lstat()):
                     return reading
             why = "it changed again and again while it was read; close the application that writes it"
@@ -157,7 +162,7 @@ class FileHome:
             why = reason(error)
         return Reading(document, "", troubles=(Trouble("", why),))
 
-    def _read(self, document: str, path: Path, looks: os.stat_result) -> Reading:
+    def _read(self, document: str, path: Path, looks: os.stat_result, as_rows: bool) -> Reading:
         if stat.S_ISLNK(looks.st_mode):  # `path` has followed the one that a part of one file may be
             return Reading(document, WHOLE, about={"link": os.fspath(path.readlink())})
         if stat.S_ISDIR(looks.st_mode):
@@ -177,7 +182,7 @@ class FileHome:
         except DocumentError as error:
             trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
             return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
-        return read_bytes(document, format, data, root.dialect, about)
+        return read_bytes(document, format, data, root.dialect, about, as_rows)
 
     def obstacle(self, document: str, known: dict[Path, str] | None = None) -> str:
         """Say why a document could not be written or removed, or "" if nothing is seen to prevent it.
@@ -233,12 +238,23 @@ class FileHome:
         target = self.path(document)
         return StagedFile(target, target, make_folders(target.parent))
 
-    def missing_folders(self, document: str) -> int:
-        """Count the folders that would have to be made for a document."""
-        count, folder = 0, self.path(document).parent
-        while not os.path.exists(folder):
+    def missing_folders(self, document: str, known: dict[Path, int] | None = None) -> int:
+        """Count the folders that would have to be made for a document; what is found out is kept in `known`."""
+        known = {} if known is None else known
+        first = folder = self.path(document).parent
+        count = 0
+        while first not in known and not os.path.exists(folder):
             count, folder = count + 1, folder.parent
-        return count
+        return known.setdefault(first, count)
+
+    def is_wild(self, document: str) -> bool:
+        """Tell whether there may be others beside a document."""
+        return self._root(document)[0].is_wild
+
+    def depth(self, document: str) -> int:
+        """Count the folders between a document and the folder of its part."""
+        root, name = self._root(document)
+        return root.below(name).count("/") if root.is_wild else 0
 
     def remove(self, document: str, folders: int = 0) -> None:
         """Remove a document, and as many of the folders above it, if nothing else is in them."""
@@ -303,13 +319,21 @@ def read_bytes(
     data: bytes,
     dialect: Dialect = PLAIN,
     about: dict[str, str | bool] | None = None,
+    as_rows: bool = False,
 ) -> Reading:
-    """Read a document from its bytes; one that breaks its format is carried whole, with the reason."""
+    """Read a document from its bytes; one that breaks its format is carried whole, with the reason.
+
+    With `as_rows`, the settings are in `blocks`.
+    """
     content = _held(data)
     about = about or {}
     if format == WHOLE:
         return Reading(document, WHOLE, content=content, about=about)
     try:
+        if as_rows and formats.has_rows(format):
+            rows = formats.read_rows(format, data, dialect)
+            blocks = partial(blocks_of, rows)
+            return Reading(document, format, {}, content, about=about, dialect=dialect, blocks=blocks)
         leaves = formats.read(format, data, dialect)
     except DocumentError as error:
         trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")

@@ -5,8 +5,12 @@ from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from pathlib import Path
 
+import msgspec
+
 from zinker.formats.dialect import mistake
+from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
+from zinker.stores.policies import SERVER
 from zinker.subjects.subject import Part, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
@@ -51,7 +55,18 @@ def load_subject(path: Path) -> Subject:
     mistake = next(_mistakes(path, subject), "")
     if mistake:
         raise WrongUsage(what, f"{path}, line {_line(path, mistake)}: {mistake}", "Correct that line.")
-    return subject
+    return msgspec.structs.replace(subject, part=tuple(map(_completed, subject.part)))
+
+
+def _completed(part: Part) -> Part:
+    """Return a part with what needs no saying: what a service makes is never compared or written."""
+    if part.store != "tenant":
+        return part
+    made = (part.policy.id, part.policy.built_in, *part.policy.server)
+    titles = {f"{SERVER}{pointer(name)}": f"made by the service: {name}" for name in made}
+    return msgspec.structs.replace(
+        part, volatile=(*part.volatile, f"{SERVER}/*"), titles=titles | part.titles
+    )
 
 
 def check_subject(path: Path) -> list[str]:
@@ -81,6 +96,11 @@ def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
         yield f"the version is to be found in the part `{version.part}`, which there is not"
     for need in subject.application.needs:
         yield from _variable_mistakes(need.path)
+        yield from (
+            f"the part `{id}` is said to need something, and there is no such part"
+            for id in need.parts
+            if id not in ids
+        )
 
 
 def _part_mistakes(part: Part) -> Iterator[str]:
@@ -109,6 +129,8 @@ def _path_mistakes(part: Part, path: str) -> Iterator[str]:
         yield from _variable_mistakes(path)
     elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+\\[^\\]", path):
         yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER and a key below it"
+    elif part.store == "tenant" and not re.fullmatch(r"\w+", path):
+        yield f"the collection `{path}` must be a name of letters and digits"
     elif part.store == "desktop-db" and not re.fullmatch(r"/([^/]+/)+", path):
         yield f"the path `{path}` must begin and end with a slash"
 

@@ -4,12 +4,14 @@ from typing import NamedTuple
 
 
 class DraftPart(NamedTuple):
-    """A part to begin with: its name, its path and its format."""
+    """A part to begin with: its name, its path and its format; what is volatile, and what is to be titled."""
 
     id: str
     path: str
     format: str
     store: str = "file"
+    volatile: tuple[str, ...] = ()
+    titles: tuple[str, ...] = ()
 
 
 _HEAD = """\
@@ -35,13 +37,18 @@ path = "{path}"
 # path = ["{{config}}/new/place", "{{home}}/.old-place"]      # the first that exists
 # path = {{ linux = "...", windows = "...", macos = "..." }}  # another one on each system
 {format}# device_bound = true                      # valid on one machine only, as a licence is
-# volatile = ["/window/*"]                 # changes by itself: left out of comparisons and imports
+{volatile}
 # secret = ["/account/token"]              # withheld; passwords and tokens are found without it, too
 # not_secret = ["/keys/*"]                 # what only looks like one
+{titles}"""
+
+_VOLATILE = (
+    '# volatile = ["/window/*"]                 # changes by itself: left out of comparisons and imports'
+)
+_TITLES = """\
 # [part.titles]
 # "/section/key" = "What people call this setting"
 """
-
 
 _FORMAT = """\
 format = "{format}"                        # without it, Zinker looks for itself
@@ -57,14 +64,37 @@ def draft(id: str, parts: list[DraftPart]) -> str:
     for part in chosen:
         names[part.id] = count = names.get(part.id, 0) + 1
         own = part.id if count == 1 else f"{part.id}-{count}"
-        path = part.path.replace("\\", "\\\\").replace('"', '\\"')
         texts.append(
             _PART.format(
                 id=own,
                 title=own.replace("-", " ").capitalize(),
                 store=part.store,
-                path=path,
+                path=_escaped(part.path),
                 format=_FORMAT.format(format=part.format) if part.format else "",
+                volatile=_volatile(part),
+                titles=_titles(part),
             )
         )
     return "".join(texts)
+
+
+def _escaped(text: str) -> str:
+    """Return a text as it stands between double quotes in TOML."""
+    plain = text.replace("\\", "\\\\").replace('"', '\\"')
+    return "".join(letter if letter.isprintable() else f"\\U{ord(letter):08X}" for letter in plain)
+
+
+def _volatile(part: DraftPart) -> str:
+    if not part.volatile:
+        return _VOLATILE
+    addresses = "".join(f'    "{_escaped(address)}",\n' for address in part.volatile)
+    return f"volatile = [                             # changes by itself, as was seen\n{addresses}]"
+
+
+def _titles(part: DraftPart) -> str:
+    if not part.titles:
+        return _TITLES
+    lines = "".join(
+        f'"{_escaped(address)}" = "{_escaped(address.rpartition("/")[2])}"\n' for address in part.titles
+    )
+    return f"[part.titles]                            # what people call them\n{lines}"

@@ -6,6 +6,8 @@ import msgspec
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.dialect import Name as Format
+from zinker.model.plain_json import schema_of
+from zinker.model.policy import PolicyShape
 
 FORMAT = 1
 
@@ -33,10 +35,11 @@ class VersionAt(Strict, frozen=True):
 
 
 class Need(Strict, frozen=True):
-    """Something that must be at a place before the settings make sense there."""
+    """Something that must be at a place before the settings of some parts, or of all, make sense there."""
 
     path: str
     says: str
+    parts: tuple[Id, ...] = ()
 
 
 class Application(Strict, frozen=True):
@@ -46,6 +49,7 @@ class Application(Strict, frozen=True):
     version: VersionAt | None = None
     compatible: Compatible = "any"
     needs: tuple[Need, ...] = ()
+    afterwards: str = ""
 
 
 class BySystem(Strict, frozen=True):
@@ -108,10 +112,13 @@ class Part(Strict, frozen=True):
     home: tuple[FurtherHome, ...] = ()
     view: Literal[0, 32, 64] = 0
     device_bound: bool = False
+    kind: Literal[""] | Pointer = ""
+    afterwards: str = ""
     volatile: tuple[Pointer, ...] = ()
     secret: tuple[Pointer, ...] = ()
     not_secret: tuple[Pointer, ...] = ()
     titles: dict[str, str] = {}
+    policy: PolicyShape = PolicyShape()
 
     @property
     def name(self) -> str:
@@ -141,14 +148,4 @@ class Subject(Strict, frozen=True):
 
 def schema() -> dict[str, Any]:
     """Return the JSON Schema (2020-12) of subject files."""
-    from inspect import cleandoc
-
-    found = msgspec.json.schema(Subject)
-    for described in found["$defs"].values():
-        # Python takes the indentation off docstrings from 3.13 on.
-        described["description"] = cleandoc(described.get("description", ""))
-    return {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Zinker subject file",
-        **found,
-    }
+    return schema_of(Subject, "Zinker subject file")

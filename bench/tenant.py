@@ -1,0 +1,109 @@
+"""A tenant of 5,000 policies at 50 ms an answer, captured with the real command from the service that ships.
+
+The yardstick is what nobody can beat: all requests answered, ÷ how many are under way, × 50 ms. A storm is
+a time in which the service answers everything with 429; what it costs is held against what it asks to wait.
+"""
+
+import argparse
+import contextlib
+import json
+import socket
+import statistics
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from capture import ZINKER, Bench
+
+DELAY = 0.05
+CONCURRENCY = 8  # the usual one of a place
+PLACE = """
+[places.trial]
+kind = "tenant"
+address = "http://127.0.0.1:{port}/tarnhollow-trial"
+client_id = "zinker"
+"""
+
+
+class TenantBench(Bench):
+    """A home with a tenant as a place, and the service that has it."""
+
+    def __init__(self, base: Path, rounds: int, policies: int) -> None:
+        super().__init__(base, rounds)
+        self.policies = policies
+        self.folder = base / "tenants"
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        own = base / "zinker"
+        with (own / "zinker.toml").open("a") as file:
+            file.write(PLACE.format(port=self.port))
+        garden = Path(__file__).parent.parent / "src/zinker/demo/garden_files/subjects"
+        subject = "garden-tenant.subject.toml"
+        (own / "subjects" / subject).write_bytes((garden / subject).read_bytes())
+        self.env["ZINKER_SECRET_TRIAL"] = "a heron by the pond"
+
+    @contextlib.contextmanager
+    def served(self) -> Iterator[None]:
+        """Serve the tenant."""
+        arguments = [self.folder, "--port", str(self.port), "--policies", str(self.policies)]
+        service = subprocess.Popen(
+            [ZINKER, "demo", "tenant", *arguments], env=self.env, stdout=subprocess.DEVNULL
+        )
+        try:
+            for _ in range(200):
+                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
+                    break
+                time.sleep(0.1)
+            yield
+        finally:
+            service.terminate()
+            service.wait()
+
+    def capture(self, **faults: float) -> tuple[float, float, int, float]:
+        """Export once; returns seconds, peak memory in MB, requests answered, and seconds asked to wait."""
+        (self.folder / "faults.json").write_text(json.dumps({"delay": DELAY, **faults}))
+        log = self.folder / "log.jsonl"
+        before = log.stat().st_size
+        taken, peak = self.zinker("export", "garden-tenant", "--place", "trial")
+        with log.open() as file:
+            file.seek(before)
+            lines = [json.loads(line) for line in file]
+        answered = sum(1 for line in lines if line.get("status") == 200)
+        return taken, peak, answered, sum(line.get("storm", 0) for line in lines)
+
+
+def main() -> None:
+    """Serve, measure, print, and write."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--write", type=Path)
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--policies", type=int, default=5000)
+    chosen = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
+        bench = TenantBench(Path(folder), chosen.rounds, chosen.policies)
+        with bench.served():
+            calm, stormy = [], []
+            for _ in range(chosen.rounds):
+                calm.append(bench.capture())
+                stormy.append(bench.capture(storm_every=max(1, chosen.policies // 5), retry_after=2))
+        took, peak = statistics.median(run[0] for run in calm), max(run[1] for run in calm)
+        ideal = statistics.median(run[2] for run in calm) / CONCURRENCY * DELAY
+        case = f"a tenant of {chosen.policies:,} policies, 50 ms an answer → the shelf"
+        print(f"{case}: {took:.1f} s, ideal {ideal:.1f} s: {took / ideal:.2f} x, {peak:.0f} MB")
+        bench.rows.append(
+            f"| {case} | requests ÷ {CONCURRENCY} × 50 ms | 1.3 × | {took / ideal:.2f} × | {peak:.0f} MB |"
+        )
+        cost = statistics.median(one[0] - other[0] for one, other in zip(stormy, calm, strict=True))
+        asked = statistics.median(run[3] for run in stormy)
+        case = "the same in storms of 429: what they cost"
+        print(f"{case}: {cost:.1f} s, asked to wait {asked:.1f} s: {cost / asked:.2f} x")
+        bench.rows.append(f"| {case} | the waiting asked for | 1.1 × | {cost / asked:.2f} × | |")
+    if chosen.write:
+        bench.write(chosen.write, "tenant")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,137 @@
+"""Asks on the terminal: about conflicts one by one, and with a checklist made from the plan."""
+
+import re
+import sys
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Literal
+
+import typer
+
+from zinker.cli.output import console
+from zinker.model.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from zinker.jobs.applying import Work
+    from zinker.jobs.choosing import Answer, Conflict, Resolve
+    from zinker.jobs.importing import Choose
+    from zinker.model.plan import DocumentPlan, Plan, PlanItem
+    from zinker.subjects.subject import Subject
+
+_DESELECTED = "not chosen"
+
+
+def resolver(policy: Literal["overwrite", "skip", "rename", "ask"]) -> "Resolve":
+    """Return what answers conflicts: always the same, or what is asked for."""
+    from zinker.jobs.choosing import overwrite
+
+    if policy == "overwrite":
+        return overwrite
+    if policy != "ask":
+        return lambda conflict: policy
+    _need_terminal("--on-conflict ask", "Choose overwrite, skip or rename.")
+    for_all: list[Answer] = []
+
+    def ask(conflict: "Conflict") -> "Answer":
+        if for_all and (conflict.can_rename or for_all[0] != "rename"):
+            return for_all[0]
+        _show(conflict)
+        words: dict[str, Answer] = {"o": "overwrite", "s": "skip"}
+        if conflict.can_rename:
+            words["r"] = "rename"
+        known = ", ".join(f"{letter} = {word}" for letter, word in words.items())
+        while True:
+            given = typer.prompt(f"  {known}; twice, as in ss, for all", default="s", err=True).strip()
+            if given[:1] in words and given in (given[:1], given[:1] * 2):
+                answer = words[given[0]]
+                if len(given) == 2:
+                    for_all[:] = [answer]
+                return answer
+
+    return ask
+
+
+def chooser(is_wanted: bool) -> "Choose":
+    """Return what lets the user choose from a plan, or leaves it as it is."""
+    if not is_wanted:
+        return lambda work, plan: plan
+    _need_terminal("--choose", "Choose with --part, --without and --address.")
+
+    def choose(work: "Work", plan: "Plan") -> "Plan":
+        from zinker.jobs.choosing import narrowed
+
+        left_out = _checklist(plan, work.subject)
+        return narrowed(
+            work, plan, lambda document, item: _DESELECTED if _key(document, item) in left_out else ""
+        )
+
+    return choose
+
+
+_Key = tuple[str, str, str]
+
+
+def _key(document: "DocumentPlan", item: "PlanItem") -> _Key:
+    whole = document.action != "edit"
+    return document.part, document.document, "" if whole else item.address
+
+
+def _checklist(plan: "Plan", subject: "Subject") -> set[_Key]:
+    """Show what would be written with numbers, and take numbers to leave out until there are none."""
+    entries = list(_entries(plan))
+    left_out: set[int] = set()
+    while True:
+        _print_entries(entries, left_out, subject)
+        given = typer.prompt(
+            "Numbers to leave out or take in again, as in 2 5-7; Enter goes on",
+            default="",
+            show_default=False,
+            err=True,
+        )
+        if not given.strip():
+            return {entries[number - 1][0] for number in left_out}
+        try:
+            left_out ^= set(_numbers(given, len(entries)))
+        except ValueError:
+            print(f"  These are not numbers from 1 to {len(entries)}.", file=sys.stderr)
+
+
+def _entries(plan: "Plan") -> "Iterator[tuple[_Key, DocumentPlan, PlanItem | None]]":
+    for document in plan.documents:
+        if document.action != "edit":
+            yield (document.part, document.document, ""), document, None
+        else:
+            for item in document.items:
+                yield _key(document, item), document, item
+
+
+def _print_entries(
+    entries: "list[tuple[_Key, DocumentPlan, PlanItem | None]]", left_out: set[int], subject: "Subject"
+) -> None:
+    from zinker.reports.asking import entry_text
+
+    own = console(stderr=True)
+    for number, (_, document, item) in enumerate(entries, 1):
+        mark = "leave" if number in left_out else "write"
+        own.print(entry_text(number, mark, document, item, subject, own.width))
+
+
+def _numbers(given: str, most: int) -> Iterator[int]:
+    for word in re.split(r"[\s,]+", given.strip()):
+        first, _, last = word.partition("-")
+        for number in range(int(first), int(last or first) + 1):
+            if not 1 <= number <= most:
+                raise ValueError(word)
+            yield number
+
+
+def _show(conflict: "Conflict") -> None:
+    from zinker.reports.asking import conflict_text
+
+    own = console(stderr=True)
+    for line in conflict_text(conflict, own.width):
+        own.print(line)
+
+
+def _need_terminal(option: str, then: str) -> None:
+    if not sys.stdin.isatty():
+        raise WrongUsage("Nothing done", f"{option} asks, and there is no terminal to answer on", then)

@@ -1,0 +1,395 @@
+"""A tenant service for the demo and the tests: policies behind open standards, on a state that stands on the disk.
+
+OAuth 2.0 (RFC 6749, 8628, metadata of RFC 8414), OData 4.01 JSON, SCIM 2.0 (RFC 7644), problem details (RFC 9457).
+On request it is slow, throttles, fails, cuts connections, lets tokens expire, lacks rights, or changes while it is
+read: `faults.json` in its folder says what.
+
+    <tenant>.json   the state of a tenant
+    faults.json     what goes wrong, see `Faults`
+    log.jsonl       one line for every request: method, path, status
+"""
+
+import asyncio
+import datetime
+import json
+import random
+import re
+import secrets
+import time
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response, StreamingResponse
+from starlette.routing import Route
+
+from zinker.demo.tenant_data import COLLECTIONS, REFERENCES, SERVER_MADE, TENANTS, WRITE_ONLY, tenant
+from zinker.stores.atomic import write_file
+
+_PAGE, _LARGEST_PAGE = 50, 500
+_FAULTS_HOLD = 0.02  # seconds
+_KEY = re.compile(r"(?P<collection>\w+)(?:\('(?P<id>[^']+)'\))?")
+_ROUNDS = 5  # what a policy is after it has changed while it was read
+
+
+class Faults(msgspec.Struct):
+    """What goes wrong: shares of all answers between 0 and 1, times in seconds."""
+
+    delay: float = 0.0
+    throttled: float = 0.0
+    retry_after: int = 1
+    failed: float = 0.0
+    cut: float = 0.0
+    lost: float = 0.0  # 500, after the work has been done
+    stray: str = ""  # a host and port that the addresses of next pages have
+    token_seconds: float = 3600.0
+    denied: list[str] = []
+    # A policy of this collection changes once, after its collection has been listed.
+    restless: str = ""
+    consent: bool = True
+    concurrent: int = 0  # how many requests at a time are answered; 0 for any number
+    storm_every: int = 0  # after so many answers nobody is answered for `retry_after` seconds; 0 for never
+
+
+class Service:
+    """The tenants of a folder."""
+
+    def __init__(self, folder: Path, policies: int = 0) -> None:
+        self._folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self._states: dict[str, dict[str, Any]] = {}
+        for name in TENANTS:
+            path = folder / f"{name}.json"
+            if not path.exists():
+                write_file(path, json.dumps(tenant(name, policies), indent=1).encode())
+            self._states[name] = json.loads(path.read_bytes())
+        self._dice = random.Random(7)  # noqa: S311 - it only decides what goes wrong
+        self._busy = self._answered = 0
+        self._storm_ends = self._faults_until = 0.0
+        self._known = Faults()
+        self._log = (folder / "log.jsonl").open("a", buffering=1)
+        self._devices: dict[str, dict[str, Any]] = {}
+
+    def app(self) -> Starlette:
+        """Return the service as an ASGI application."""
+        metadata = "/.well-known/oauth-authorization-server/{tenant}"
+        return Starlette(
+            routes=[
+                Route(metadata, self._metadata),
+                Route("/{tenant}/oauth/token", self._token, methods=["POST"]),
+                Route("/{tenant}/oauth/device", self._device, methods=["POST"]),
+                Route("/{tenant}/oauth/allow", self._allow),
+                Route("/{tenant}/scim/v2/{kind}", self._scim),
+                Route("/{tenant}/api/{path:path}", self._api, methods=["GET", "POST", "PATCH", "DELETE"]),
+            ]
+        )
+
+    def _faults(self) -> Faults:
+        """Return what goes wrong, as its file says; looked for at most every so often."""
+        now = time.monotonic()
+        if now >= self._faults_until:
+            self._faults_until = now + _FAULTS_HOLD
+            try:
+                self._known = msgspec.json.decode((self._folder / "faults.json").read_bytes(), type=Faults)
+            except (OSError, msgspec.MsgspecError):
+                self._known = Faults()
+        return self._known
+
+    async def _metadata(self, request: Request) -> Response:
+        base = f"{request.url.scheme}://{request.url.netloc}/{request.path_params['tenant']}"
+        if request.path_params["tenant"] not in self._states:
+            return _problem(404, "There is no such tenant")
+        return JSONResponse(
+            {
+                "issuer": base,
+                "token_endpoint": f"{base}/oauth/token",
+                "device_authorization_endpoint": f"{base}/oauth/device",
+                "grant_types_supported": ["client_credentials", "refresh_token"],
+            }
+        )
+
+    async def _token(self, request: Request) -> Response:
+        state = self._states[request.path_params["tenant"]]
+        form = {key: str(value) for key, value in (await request.form()).items()}
+        client = next((c for c in state["clients"] if c["client_id"] == form.get("client_id")), None)
+        kind = form.get("grant_type", "")
+        if kind == "urn:ietf:params:oauth:grant-type:device_code":
+            return self._device_token(form)
+        if kind == "refresh_token" and form.get("refresh_token", "") in state["tokens"]:
+            return self._issue(state, refresh=True)
+        if kind != "client_credentials":
+            return _oauth_error("unsupported_grant_type", "this grant is not offered")
+        if client is None or not secrets.compare_digest(
+            client["client_secret"], form.get("client_secret", "")
+        ):
+            return _oauth_error("invalid_client", "the client or its secret is not known", 401)
+        if client["expires"] < datetime.date.today().isoformat():
+            return _oauth_error("invalid_client", f"the secret expired on {client['expires']}", 401)
+        if not self._faults().consent:
+            return _oauth_error("unauthorized_client", "an administrator has not consented yet")
+        return self._issue(state)
+
+    def _issue(self, state: dict[str, Any], refresh: bool = False) -> Response:
+        seconds = self._faults().token_seconds
+        token = secrets.token_urlsafe(16)
+        state["tokens"][token] = time.time() + seconds
+        more = {"refresh_token": token} if refresh else {}
+        return JSONResponse(
+            {"access_token": token, "token_type": "Bearer", "expires_in": max(1, int(seconds)), **more}
+        )
+
+    async def _device(self, request: Request) -> Response:
+        name = request.path_params["tenant"]
+        code, user_code = secrets.token_urlsafe(12), f"{self._dice.randrange(10**6):06}"
+        self._devices[code] = {"user_code": user_code, "allowed": None, "tenant": name}
+        base = f"{request.url.scheme}://{request.url.netloc}/{name}/oauth/allow"
+        return JSONResponse(
+            {
+                "device_code": code,
+                "user_code": user_code,
+                "verification_uri": base,
+                "expires_in": 300,
+                "interval": 1,
+            }
+        )
+
+    async def _allow(self, request: Request) -> Response:
+        """Stand for the page on which a person enters the code: `?code=...`, with `&deny=1` to refuse."""
+        code = request.query_params.get("code", "")
+        for device in self._devices.values():
+            if device["user_code"] == code:
+                device["allowed"] = "deny" not in request.query_params
+                return JSONResponse({"allowed": device["allowed"]})
+        return _problem(404, "There is no such code")
+
+    def _device_token(self, form: dict[str, str]) -> Response:
+        device = self._devices.get(form.get("device_code", ""))
+        if device is None:
+            return _oauth_error("expired_token", "the code has expired")
+        if device["allowed"] is None:
+            return _oauth_error("authorization_pending", "nobody has entered the code yet")
+        if not device["allowed"]:
+            return _oauth_error("access_denied", "the person has refused")
+        return self._issue(self._states[device["tenant"]], refresh=True)
+
+    async def _scim(self, request: Request) -> Response:
+        state, refused = await self._admitted(request)
+        if refused is not None or state is None:
+            return self._logged(request, refused or _problem(404, "There is no such tenant"))
+        kind = request.path_params["kind"].lower()
+        found = state.get(kind, []) if kind in ("groups", "users") else []
+        start = max(1, int(request.query_params.get("startIndex", 1)))
+        count = int(request.query_params.get("count", 100))
+        page = found[start - 1 : start - 1 + count]
+        schema = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+        answer = {"schemas": [schema], "totalResults": len(found), "startIndex": start, "Resources": page}
+        return self._logged(request, JSONResponse(answer, media_type="application/scim+json"))
+
+    async def _api(self, request: Request) -> Response:
+        state, refused = await self._admitted(request)
+        if refused is not None or state is None:
+            return self._logged(request, refused or _problem(404, "There is no such tenant"))
+        faults = self._faults()
+        self._busy += 1
+        try:
+            if faults.concurrent and self._busy > faults.concurrent:
+                return self._logged(request, _throttled(faults))
+            await asyncio.sleep(faults.delay)
+            answer = await self._answer(request, state, faults)
+        finally:
+            self._busy -= 1
+        # The answer gets lost after the work has been done: what a client must be ready for.
+        if self._dice.random() < faults.lost:
+            answer = _problem(500, "Something went wrong")
+        self._logged(request, answer)
+        if self._dice.random() < faults.cut:
+            return StreamingResponse(_broken(), media_type="application/json")
+        return answer
+
+    async def _admitted(self, request: Request) -> tuple[dict[str, Any] | None, Response | None]:
+        """Return the tenant's state, or why the request is not answered."""
+        faults = self._faults()
+        state = self._states.get(request.path_params["tenant"])
+        if state is None:
+            return None, None
+        token = request.headers.get("Authorization", "").removeprefix("Bearer ")
+        if state["tokens"].get(token, 0) < time.time():
+            return state, _problem(401, "The token is not valid, or not any more")
+        if self._dice.random() < faults.throttled or self._is_stormy(faults):
+            return state, _throttled(faults)
+        if self._dice.random() < faults.failed:
+            return state, _problem(503, "The service is tired")
+        return state, None
+
+    def _is_stormy(self, faults: Faults) -> bool:
+        """Count an answer, unless this is the time to give none."""
+        now = time.monotonic()
+        if now < self._storm_ends:
+            return True
+        self._answered += 1
+        if faults.storm_every and self._answered % faults.storm_every == 0:
+            self._storm_ends = now + faults.retry_after
+            self._log.write(json.dumps({"storm": faults.retry_after}) + "\n")
+        return False
+
+    async def _answer(self, request: Request, state: dict[str, Any], faults: Faults) -> Response:
+        found = _KEY.fullmatch(request.path_params["path"])
+        if not found or found["collection"] not in COLLECTIONS:
+            return _problem(404, f"There is no {request.path_params['path']}")
+        collection = found["collection"]
+        if collection in faults.denied:
+            return _problem(403, f"The account may not read {collection}")
+        policies = state["collections"][collection]
+        if request.method == "GET":
+            return self._get(request, state, collection, found["id"], faults)
+        if request.method == "POST":
+            return self._create(state, collection, await request.json())
+        policy = policies.get(found["id"])
+        if policy is None:
+            return _problem(404, "There is no such policy")
+        if request.headers.get("If-Match", "*") not in ("*", _etag(policy)):
+            return _problem(412, "The policy has changed since it was read")
+        if policy["builtIn"]:
+            return _problem(403, "A built-in policy cannot be changed")
+        if request.method == "DELETE":
+            return self._delete(state, collection, policy)
+        return self._update(state, collection, policy, await request.json())
+
+    def _get(
+        self, request: Request, state: dict[str, Any], collection: str, id: str | None, faults: Faults
+    ) -> Response:
+        policies = state["collections"][collection]
+        if id is not None:
+            if id not in policies:
+                return _problem(404, "There is no such policy")
+            data = msgspec.json.encode(_shown(collection, policies[id]))
+            headers = {"ETag": _etag(policies[id])}
+            return Response(data, media_type="application/json", headers=headers)
+        found = list(policies.values())
+        wanted = re.fullmatch(r"name eq '(.*)'", request.query_params.get("$filter", ""))
+        if wanted:
+            name = wanted[1].replace("''", "'")
+            found = [policy for policy in found if policy["name"] == name]
+        start = int(request.query_params.get("$skiptoken", 0))
+        asked = re.search(r"maxpagesize=(\d+)", request.headers.get("Prefer", ""))
+        size = min(int(asked[1]), _LARGEST_PAGE) if asked else _PAGE
+        page = [_shown(collection, policy) for policy in found[start : start + size]]
+        select = request.query_params.get("$select", "")
+        if select:
+            names = {*select.split(","), "@odata.etag"}
+            page = [{key: value for key, value in policy.items() if key in names} for policy in page]
+        answer: dict[str, Any] = {"@odata.context": f"$metadata#{collection}", "value": page}
+        if start + size < len(found):
+            more = request.url.include_query_params(**{"$skiptoken": str(start + size)})
+            answer["@odata.nextLink"] = str(more.replace(netloc=faults.stray) if faults.stray else more)
+        elif faults.restless == collection and policies:
+            policy = next(iter(policies.values()))
+            if policy["revision"] < _ROUNDS:
+                policy["description"] = f"changed while it was read, {policy['revision']} times"
+                _touch(policy)
+        return JSONResponse(answer)
+
+    def _create(self, state: dict[str, Any], collection: str, given: dict[str, Any]) -> Response:
+        name = given.get("name")
+        if not isinstance(name, str) or not name:
+            return _problem(400, "A policy needs a name")
+        if unknown := self._unknown(state, collection, given):
+            return _problem(400, f"There is no policy or group {unknown}")
+        state["next"] += 1
+        id = secrets.token_hex(8)
+        now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+        made = {"id": id, "created": now, "modified": now, "revision": 1, "builtIn": False, "assignments": []}
+        own = {key: value for key, value in given.items() if key not in SERVER_MADE}
+        state["collections"][collection][id] = made | own
+        self._save(state)
+        policy = state["collections"][collection][id]
+        return JSONResponse(_shown(collection, policy), 201, headers={"ETag": _etag(policy)})
+
+    def _update(
+        self, state: dict[str, Any], collection: str, policy: dict[str, Any], given: dict[str, Any]
+    ) -> Response:
+        if unknown := self._unknown(state, collection, given):
+            return _problem(400, f"There is no policy or group {unknown}")
+        policy |= {key: value for key, value in given.items() if key not in SERVER_MADE}
+        _touch(policy)
+        self._save(state)
+        return JSONResponse(_shown(collection, policy), headers={"ETag": _etag(policy)})
+
+    def _delete(self, state: dict[str, Any], collection: str, policy: dict[str, Any]) -> Response:
+        for other, names in REFERENCES.items():
+            for one in state["collections"][other].values():
+                if any(policy["id"] in _listed(one.get(name)) for name in names):
+                    return _problem(409, f"{one['name']} refers to it")
+        del state["collections"][collection][policy["id"]]
+        self._save(state)
+        return Response(status_code=204)
+
+    def _unknown(self, state: dict[str, Any], collection: str, given: dict[str, Any]) -> str:
+        known = {id for policies in state["collections"].values() for id in policies}
+        groups = {group["id"] for group in state["groups"]}
+        for name in REFERENCES.get(collection, ()):
+            for id in _listed(given.get(name)):
+                if id not in known:
+                    return str(id)
+        wanted = [assignment.get("group") for assignment in given.get("assignments") or []]
+        return next((str(id) for id in wanted if id not in groups), "")
+
+    def _save(self, state: dict[str, Any]) -> None:
+        path = self._folder / f"{state['tenant']}.json"
+        new = path.with_suffix(
+            ".new"
+        )  # without a flush: it is a stand-in, and this stands for a large database
+        new.write_bytes(msgspec.json.encode(state))
+        new.replace(path)
+
+    def _logged(self, request: Request, answer: Response) -> Response:
+        line = {"method": request.method, "path": request.url.path, "status": answer.status_code}
+        self._log.write(json.dumps(line) + "\n")
+        return answer
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else [value] if value else []
+
+
+def _touch(policy: dict[str, Any]) -> None:
+    policy["revision"] += 1
+    policy["modified"] = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+
+
+def _etag(policy: dict[str, Any]) -> str:
+    return f'W/"{policy["id"]}-{policy["revision"]}"'
+
+
+def _shown(collection: str, policy: dict[str, Any]) -> dict[str, Any]:
+    return {"@odata.etag": _etag(policy), **policy, **dict.fromkeys(WRITE_ONLY.get(collection, ()))}
+
+
+def _problem(status: int, detail: str) -> Response:
+    answer = {"type": "about:blank", "title": "Not done", "status": status, "detail": detail}
+    return JSONResponse(answer, status, media_type="application/problem+json")
+
+
+def _throttled(faults: Faults) -> Response:
+    answer = _problem(429, "Too many requests")
+    answer.headers["Retry-After"] = str(faults.retry_after)
+    return answer
+
+
+def _oauth_error(error: str, description: str, status: int = 400) -> Response:
+    return JSONResponse({"error": error, "error_description": description}, status)
+
+
+async def _broken() -> Any:
+    yield b'{"value": ['
+    raise ConnectionResetError
+
+
+def serve(folder: Path, port: int, policies: int = 0) -> None:
+    """Serve the tenants of a folder on this machine until it is interrupted."""
+    import uvicorn
+
+    service = Service(folder, policies)
+    uvicorn.run(service.app(), host="127.0.0.1", port=port, log_level="critical", access_log=False)

@@ -1,0 +1,257 @@
+"""Spot: which settings a change made in the application itself touches, found by watching twice."""
+
+import contextlib
+from collections.abc import Callable, Iterable, Iterator
+from itertools import groupby
+from pathlib import Path
+
+import msgspec
+
+from zinker.formats.registry_sections import GONE
+from zinker.jobs.capturing import Live, select
+from zinker.jobs.describing import check_name, described, write_draft
+from zinker.jobs.homes import open_home
+from zinker.jobs.setup import Setup
+from zinker.model.address import matches
+from zinker.model.difference import Difference, differences, paired_by_case
+from zinker.model.errors import Refused, WrongUsage
+from zinker.model.profile import Manifest, Problem
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, head
+from zinker.places.place import Place
+from zinker.profiles.writing import ProfileBuilder
+from zinker.shelf.shelf import Version
+from zinker.stores.files import FileHome
+from zinker.stores.registry import FORMAT as REGISTRY
+from zinker.subjects.draft import DraftPart
+from zinker.subjects.subject import Part, Subject, paths_of
+
+# The subject of a place that no subject file describes yet.
+UNNAMED = "spotted"
+# What is told of a home of which the first path alone is drafted.
+_WILD = "/**"
+
+
+class Spotted(msgspec.Struct, frozen=True):
+    """What was seen: the settings that the change touched, and those that change on their own.
+
+    `uncertain` names what could not be read; `version` is where it was kept, `draft` the subject file.
+    """
+
+    subject: Subject
+    place: str
+    touched: tuple[Difference, ...]
+    noise: tuple[Difference, ...]
+    uncertain: tuple[Problem, ...] = ()
+    version: Version | None = None
+    draft: Path | None = None
+    # Files that went are not in the profile: it has what is to be written.
+    not_kept: tuple[str, ...] = ()
+    is_running: bool = False
+
+
+def spot(
+    setup: Setup,
+    subject: str,
+    homes: tuple[str, ...] = (),
+    place: str = "here",
+    parts: tuple[str, ...] = (),
+    first: Callable[[], None] = lambda: None,
+    second: Callable[[], None] = lambda: None,
+    keep: bool = False,
+    label: str = "",
+    note: str = "",
+    draft: str = "",
+    to: Path | None = None,
+) -> Spotted:
+    """Watch a subject, or homes that no subject describes yet, while something is changed in the application.
+
+    During `first`, everything is done but the change; during `second`, the change. With `keep` or a `label`,
+    the touched settings go to the shelf as a profile of just those; `draft` names a subject that a draft is
+    written of. Raises `WrongUsage` and `Refused`.
+    """
+    where = setup.place(place)
+    watched = _subject(setup, subject, homes, where, draft)
+    if draft:
+        check_name(draft)
+    if label:
+        setup.shelf.check_label(watched.id, label)
+    selection = select(watched, parts, (), subject.partition("/")[2])
+    with contextlib.ExitStack() as stack:
+
+        def look() -> Live:
+            return stack.enter_context(contextlib.closing(Live(setup, where, watched, selection)))
+
+        before = look()
+        first()
+        between = look()
+        second()
+        after = look()
+        noise = tuple(_differences(watched, before, between))
+        is_noise = _Noise(noise, watched)
+        touched = tuple(d for d in _differences(watched, between, after) if not is_noise(d))
+        if not any(part.documents for side in (before, after) for part in side.manifest.parts):
+            then = f"`zinker subjects {watched.id} --place {place}` shows its homes."
+            raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place}", then)
+        problems = [p for p in after.manifest.problems if not p.carried]
+        spotted = Spotted(
+            watched,
+            place,
+            touched,
+            noise,
+            tuple(problems),
+            is_running=bool(where.running(watched.application.processes)),
+        )
+        if touched and (keep or label):
+            version, not_kept = _keep(setup, where, watched, after, touched, label, note)
+            spotted = msgspec.structs.replace(spotted, version=version, not_kept=not_kept)
+    if touched and draft:
+        path = write_draft(setup, draft, list(_drafted(watched, where, spotted)), to)
+        spotted = msgspec.structs.replace(spotted, draft=path)
+    return spotted
+
+
+def _subject(setup: Setup, subject: str, homes: tuple[str, ...], place: Place, draft: str) -> Subject:
+    if subject and not homes:
+        return setup.catalogue.find(subject.partition("/")[0])
+    if not homes:
+        why = "neither a subject nor a home says what to watch"
+        raise WrongUsage("Nothing spotted", why, "Name a subject, or a file, folder or key with --home.")
+    if subject:
+        why = f"{subject} is described already, and --home is for what is not"
+        raise WrongUsage("Nothing spotted", why, "Leave one of them out.")
+    given = [described(place, home, number) for number, home in enumerate(homes, 1)]
+    parts: list[Part] = []
+    for part in given:
+        names = [other.id for other in parts]
+        id = part.id if part.id not in names else f"{part.id}-{len(names) + 1}"
+        # Inside a folder, every file is looked at for what it is.
+        parts.append(Part(id=id, store=part.store, path=part.path))  # type: ignore[arg-type]
+    return Subject(format=1, id=draft or UNNAMED, title=" ".join(homes), part=tuple(parts))
+
+
+def _differences(subject: Subject, before: Live, after: Live) -> Iterator[Difference]:
+    for part in subject.part:
+        found: Iterable[Difference] = differences(part.id, before.pieces(part.id), after.pieces(part.id))
+        if part.store == "registry":
+            found = paired_by_case(found)
+        for difference in found:
+            leaf = difference.after or difference.before
+            if difference.address or (leaf is not None and leaf.type == WHOLE):
+                yield difference
+
+
+class _Noise:
+    """Tells what changes on its own: what did in the first watch, and what grows or shrinks beside such."""
+
+    def __init__(self, noise: tuple[Difference, ...], subject: Subject) -> None:
+        self._at = {(d.part, d.document, d.address) for d in noise}
+        self._growing = {(d.part, d.document, _above(d.address)) for d in noise if d.word != "changed"}
+        self._volatile = {part.id: part.volatile for part in subject.part}
+
+    def __call__(self, found: Difference) -> bool:
+        if (found.part, found.document, found.address) in self._at:
+            return True
+        if any(matches(pattern, found.address) for pattern in self._volatile[found.part]):
+            return True
+        is_growing = (found.part, found.document, _above(found.address)) in self._growing
+        return is_growing and bool(found.address) and found.word != "changed"
+
+
+def _above(address: str) -> str:
+    return address.rpartition("/")[0]
+
+
+def _keep(
+    setup: Setup,
+    place: Place,
+    subject: Subject,
+    after: Live,
+    touched: tuple[Difference, ...],
+    label: str,
+    note: str,
+) -> tuple[Version, tuple[str, ...]]:
+    """Put the touched settings on the shelf, as they are now."""
+    not_kept: list[str] = []
+
+    def build(builder: ProfileBuilder) -> Manifest:
+        del not_kept[:]
+        for part in subject.part:
+            own = sorted((d for d in touched if d.part == part.id), key=lambda d: (d.document, d.address))
+            if not own:
+                continue
+            with builder.part(part.id, part.name, part.store, part.device_bound):
+                for document, group in groupby(own, key=lambda d: d.document):
+                    _add(builder, place, part, document, list(group), after, not_kept)
+        manifest = msgspec.structs.replace(
+            after.manifest,
+            parts=tuple(builder.parts),
+            partial=True,
+            label=label,
+            note=note or "what one change touched",
+            problems=(),
+            sealed=(),
+            withheld=sum(d.after is not None and d.after.type == WITHHELD for d in touched),
+        )
+        builder.finish(manifest)
+        return manifest
+
+    return setup.shelf.keep(subject.id, build), tuple(not_kept)
+
+
+def _add(
+    builder: ProfileBuilder,
+    place: Place,
+    part: Part,
+    document: str,
+    found: list[Difference],
+    after: Live,
+    not_kept: list[str],
+) -> None:
+    """Add one document with just its touched settings; a whole file comes with its content."""
+    whole = next((d for d in found if not d.address), None)
+    if whole is None:
+        leaves = {d.address: d.after or Leaf(GONE, None) for d in found}
+        builder.add(head(document, _format(part, document, after), 0, ""), leaves, None)
+        return
+    home = open_home(place, part)
+    if whole.after is None or not isinstance(home, FileHome):
+        not_kept.append(f"{part.name}, {document}")
+        return
+    reading = home.read(document)
+    content = reading.content
+    if not reading.stamp:
+        not_kept.append(f"{part.name}, {document}")
+        return
+    size, sha256 = (content.size, content.sha256) if content else (0, "")
+    builder.add(head(document, WHOLE, size, sha256, reading.about), {}, content)
+
+
+def _format(part: Part, document: str, after: Live) -> str:
+    """Return the format in which a document was read."""
+    if part.store == "registry":
+        return REGISTRY
+    heads = (setting for setting in map(decode_line, after.lines(part.id)) if setting.is_head)
+    found: Setting | None = next((h for h in heads if h.document == document and h.type == DOCUMENT), None)
+    return str(found.value["format"]) if found else WHOLE
+
+
+def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[DraftPart]:
+    """Yield a part for every home that was touched, with what was seen to be volatile there."""
+    for part in subject.part:
+        own = [d for d in spotted.touched if d.part == part.id]
+        documents = dict.fromkeys(d.document for d in own)
+        path = paths_of(part.path)[0]
+        for number, document in enumerate(documents):
+            noise = {d.address for d in spotted.noise if (d.part, d.document) == (part.id, document)}
+            titles = tuple(d.address for d in own if d.document == document and d.address)
+            is_below = path.endswith(_WILD) and part.store == "file"
+            yield DraftPart(
+                part.id if number == 0 else Path(document).stem.lower(),
+                path.removesuffix(_WILD) + f"/{document}" if is_below else path,
+                part.format,
+                part.store,
+                tuple(sorted(address for address in noise if address)),
+                titles,
+            )
+            if not is_below:
+                break

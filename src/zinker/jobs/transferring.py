@@ -1,0 +1,74 @@
+"""Transfer: from place to place, or from instance to instance, in one step."""
+
+import tempfile
+from pathlib import Path
+
+import msgspec
+
+from zinker.jobs.applying import Approve, Outcome
+from zinker.jobs.capturing import Progress, no_progress
+from zinker.jobs.checking import ADOPT, OTHER_USER
+from zinker.jobs.choosing import Resolve, overwrite
+from zinker.jobs.exporting import export
+from zinker.jobs.importing import Choose, Wishes, import_profile
+from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
+from zinker.model.errors import WrongUsage
+
+
+def transfer(
+    setup: Setup,
+    subject: str,
+    source: str,
+    target: str,
+    wishes: Wishes | None = None,
+    with_secrets: bool = False,
+    *,
+    preview: bool = False,
+    approve: Approve = lambda plan: True,
+    resolve: Resolve = overwrite,
+    choose: Choose = lambda work, plan: plan,
+    progress: Progress = no_progress,
+) -> Outcome:
+    """Bring the settings of `subject[/instance]` from one place to another, by way of a version on the shelf.
+
+    Whose settings become whose is said by naming both places. Nothing is kept with `preview`. Raises as `export`
+    and `import_profile` do.
+    """
+    wishes = wishes or Wishes()
+    if source == target and not wishes.instance:
+        why = f"both places are {source}"
+        then = "Name two places, or another instance with --as."
+        raise WrongUsage("Not transferred", why, then)
+    wishes = msgspec.structs.replace(wishes, overruled=wishes.overruled | {ADOPT, OTHER_USER})
+    name, slash, instance = subject.partition("/")
+    own = Withholder(setup.home).lock
+    locks = (own,) if with_secrets else ()
+    unlock = (lambda kinds: own) if with_secrets else None
+    with tempfile.TemporaryDirectory(prefix="zinker-") as folder:
+        path = Path(folder, f"{name}.zinker") if preview else None
+        kept = export(
+            setup,
+            subject,
+            source,
+            wishes.parts,
+            wishes.without,
+            note="" if preview else f"for a transfer to {target}",
+            to=path,
+            progress=progress,
+            locks=locks,
+        )
+        reference = str(path) if kept.version is None else f"{name}{slash}{instance}@{kept.version.number}"
+        return import_profile(
+            setup,
+            reference,
+            target,
+            wishes,
+            preview=preview,
+            approve=approve,
+            resolve=resolve,
+            choose=choose,
+            progress=progress,
+            unlock=unlock if kept.manifest.sealed else None,
+            kind="transfer",
+        )

@@ -1,0 +1,111 @@
+"""Settings seen through a crosswalk: with the values and at the addresses that they have at the other place."""
+
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
+
+from zinker.model.crosswalk import Crosswalk
+from zinker.model.errors import Damaged, WrongUsage
+from zinker.model.profile import ByteStream, Manifest, Snapshot
+from zinker.model.setting import Leaf, Setting, decode_line, encode_line
+
+_BATCH = 5_000  # lines
+Where = tuple[str, str, str]  # part, document, address
+
+
+class Original(NamedTuple):
+    """What a setting is in the source, where that is not the same."""
+
+    part: str
+    document: str
+    address: str
+    leaf: Leaf
+
+
+class Translated:
+    """A `Snapshot` of another one, as its settings would be at another place.
+
+    `originals` fills, while the lines are read, with those that are not the same in the source.
+    """
+
+    def __init__(self, source: Snapshot, crosswalk: Crosswalk) -> None:
+        self.source, self.crosswalk = source, crosswalk
+        self.originals: dict[Where, Original] = {}
+        self.manifest: Manifest = source.manifest
+        self.secrets: Mapping[Where, Leaf] = {
+            crosswalk.moved(*where): leaf for where, leaf in source.secrets.items()
+        }
+        self.removals = source.removals
+
+    def lines(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted.
+
+        Raises `Damaged` where the source's are not in order, `WrongUsage` where two would come to one address.
+        """
+        if not self.crosswalk.is_moving(part):
+            for line in self._in_order(part):
+                setting = decode_line(line)
+                translated = self._translated(part, setting)
+                yield line if translated is setting else encode_line(translated)
+            return
+        # Moving disturbs the order, and may bring settings from other parts.
+        others = (move.part for move in self.crosswalk.moves if move.to_part == part)
+        parts = dict.fromkeys([part, *others])
+        found = sorted(
+            (setting.key, encode_line(setting))
+            for origin in parts
+            if self.manifest.part(origin)
+            for setting in self._moved(origin, part)
+        )
+        last = None
+        for key, line in found:
+            if key == last:
+                why = f"it would move two settings of {part} to {key[0]}, {key[1]}"
+                raise WrongUsage("Crosswalk not used", why, "Correct its moves.")
+            last = key
+            yield line
+
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time."""
+        batch: list[bytes] = []
+        for line in self.lines(part):
+            batch.append(line)
+            if len(batch) == _BATCH:
+                yield b"\n".join(batch) + b"\n"
+                batch = []
+        if batch:
+            yield b"\n".join(batch) + b"\n"
+
+    def attachment(self, sha256: str) -> ByteStream:
+        """Open a whole file by its digest."""
+        return self.source.attachment(sha256)
+
+    def _in_order(self, part: str) -> Iterator[bytes]:
+        last = None
+        for line in self.source.lines(part):
+            key = decode_line(line).key
+            if last is not None and key <= last:
+                why = f"the settings of the part {part} are not in order, or one stands there twice"
+                raise Damaged("Profile not read", why, "Use another copy of it, or another version.")
+            last = key
+            yield line
+
+    def _moved(self, origin: str, part: str) -> Iterator[Setting]:
+        """Yield the settings of a part of the source that come to a part, which may be the same."""
+        for line in self._in_order(origin):
+            setting = decode_line(line)
+            to, document, address = self.crosswalk.moved(origin, *setting.key)
+            if to != part:
+                continue
+            if (document, address) != setting.key:
+                leaf = Leaf(setting.type, setting.value)
+                self.originals[to, document, address] = Original(origin, *setting.key, leaf)
+                setting = Setting(document, address, setting.type, setting.value)
+            yield self._translated(to, setting)
+
+    def _translated(self, part: str, setting: Setting) -> Setting:
+        translated = self.crosswalk.translate(part, setting)
+        if translated is not setting:
+            where = (part, *setting.key)
+            known = self.originals.get(where)
+            self.originals[where] = known or Original(*where, Leaf(setting.type, setting.value))
+        return translated

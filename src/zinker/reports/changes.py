@@ -1,0 +1,79 @@
+"""The record of changes: a list of them, and one with everything it wrote."""
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from rich.text import Text
+
+from zinker.model.change import Change
+from zinker.model.plan import DocumentPlan
+from zinker.reports.change import document_json, documents_text
+from zinker.reports.lines import HAPPENED, heading, left_out, place_line, plain
+from zinker.reports.words import count, cut, visible, when
+from zinker.subjects.subject import Subject
+
+_STATES = {
+    "open": "cut off",
+    "done": "",
+    "partly": "some left",
+    "taken-back": "failed, taken back",
+    "undone": "undone",
+}
+
+
+def changes_text(changes: Sequence[Change], width: int) -> Iterator[Text]:
+    """Yield the changes, the oldest first, each with from what, by whom, and how it ended."""
+    if not changes:
+        yield plain("Nothing has been changed yet.")
+        return
+    yield heading(f"{'change':>6}  {'when':<16}  {'what':<8}  where")
+    for change in changes:
+        what = (
+            f"{change.number:>6}  {when(change.started)}  {change.kind:<8}  {change.place}: {change.subject}"
+        )
+        yield Text(cut(what, width))
+        ended = _STATES[change.state]
+        if change.undone_by:
+            ended = f"undone by change {change.undone_by}"
+        taken_over = f"taken over from {visible(change.adopted_from)}" if change.adopted_from else ""
+        lines = [
+            visible(change.source),
+            f"{count(change.items, 'setting')} by {visible(change.who)}",
+            "; ".join(filter(None, (taken_over, ended))),
+        ]
+        for line in filter(None, lines):
+            yield Text(cut(f"{'':<8}{line}", width), style="bright_black")
+
+
+def change_text(
+    change: Change, documents: tuple[DocumentPlan, ...], subject: Subject | None, width: int
+) -> Iterator[Text]:
+    """Yield one change with everything that it wrote, and how it ended."""
+    title = subject.title if subject else change.subject
+    yield heading(f"Change {change.number}: {change.kind} at {change.place}, {title}")
+    yield plain(f"from: {visible(change.source)}")
+    yield plain(f"by:   {visible(change.who)} on {change.machine}, {when(change.started)}")
+    if change.adopted_from:
+        yield plain(f"      taken over from {visible(change.adopted_from)}")
+    yield from documents_text(documents, subject, width, verbs=HAPPENED)
+    yield plain("")
+    if change.left:
+        yield left_out("Left alone:")
+    for item in change.left:
+        part = subject.find_part(item.part) if subject else None
+        yield place_line(part, item.part, item.document, item.address, item.why)
+    if change.fallback:
+        yield plain(f"What was there before is kept as {change.subject}@{change.fallback}.")
+    words = {
+        "done": f"All of it was written and read back. To take it back: zinker undo {change.number}",
+        "partly": f"The rest was written and read back. To take it back: zinker undo {change.number}",
+        "taken-back": "It failed or was cut off, and was taken back.",
+        "undone": f"It was undone by change {change.undone_by}.",
+        "open": "It was cut off; the next run at its place puts that right.",
+    }
+    yield heading(words[change.state])
+
+
+def change_json(change: Change, documents: tuple[DocumentPlan, ...]) -> dict[str, Any]:
+    """Return one change with everything that it wrote, for programs."""
+    return {"change": change, "written": [document_json(document) for document in documents]}

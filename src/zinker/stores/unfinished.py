@@ -1,0 +1,74 @@
+"""What an export has read from a tenant so far, so that one that was cut off can go on where it was.
+
+Policies may hold secrets, so every line of the file is sealed with a key that stays on this machine (Fernet:
+AES-CBC and HMAC-SHA-256). A line that does not open, such as the one at which it was cut off, is passed over.
+"""
+
+import base64
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import IO, Any
+
+import msgspec
+from cryptography.fernet import Fernet, InvalidToken
+
+
+class Fetched(msgspec.Struct):
+    """A policy that has been read."""
+
+    collection: str
+    id: str
+    etag: str
+    raw: dict[str, Any]
+
+
+class Unfinished:
+    """The policies read by an export that has not ended; `key` gives 32 bytes."""
+
+    def __init__(self, path: Path, key: Callable[[], bytes]) -> None:
+        self._path, self._key = path, key
+        self._sealer: Fernet | None = None
+        self._file: IO[bytes] | None = None
+        self._lock = threading.Lock()
+        self._known: dict[tuple[str, str], Fetched] = {}
+
+    def load(self) -> None:
+        """Read what an earlier export has left."""
+        self._known = {}
+        if not self._path.exists():
+            return
+        for line in self._path.read_bytes().splitlines():
+            try:
+                known = msgspec.json.decode(self._opened().decrypt(line), type=Fetched)
+            except (InvalidToken, msgspec.DecodeError):
+                continue
+            self._known[known.collection, known.id] = known
+
+    def find(self, collection: str, id: str, etag: str) -> dict[str, Any] | None:
+        """Return a policy if that very state of it has been read."""
+        known = self._known.get((collection, id))
+        return known.raw if known is not None and etag and known.etag == etag else None
+
+    def note(self, fetched: Fetched) -> None:
+        """Remember a policy."""
+        data = msgspec.json.encode(fetched)
+        with self._lock:
+            if self._file is None:
+                self._path.parent.mkdir(parents=True, exist_ok=True)
+                self._file = self._path.open("ab", buffering=0)
+                self._path.chmod(0o600)
+            self._file.write(self._opened().encrypt(data) + b"\n")
+
+    def forget(self) -> None:
+        """Forget everything: the export has got through."""
+        with self._lock:
+            if self._file is not None:
+                self._file.close()
+                self._file = None
+        self._path.unlink(missing_ok=True)
+
+    def _opened(self) -> Fernet:
+        if self._sealer is None:
+            self._sealer = Fernet(base64.urlsafe_b64encode(self._key()))
+        return self._sealer

@@ -1,0 +1,262 @@
+"""What of a profile is written: exactly, by address, by choice, and where something else is there."""
+
+import json
+import re
+import shutil
+
+import pytest
+
+IMPORT = ("import", "mosslight@season-start", "--place", "potting-shed")
+BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
+
+
+def clutter(garden):
+    """Add to every store what the profile does not know; returns all that is there then."""
+    text = garden.ini.read_bytes().replace(b"units = metric", b"units = metric\r\nrain = heard")
+    garden.ini.write_bytes(text + b"\r\n[pests]\r\nsnails = many\r\n")
+    (garden.settings / "devices/bench-north.json").write_text('{"name": "North"}')
+    (garden.data / "artwork/old/older").mkdir(parents=True)
+    (garden.data / "artwork/old/older/plan.svg").write_text("<svg/>")
+    (garden.data / "artwork/empty").mkdir()
+    (garden.data / "notes.txt").write_text("nobody's part")
+
+    def more(state):
+        keys = state["registry"]["keys"]
+        keys[BRANCH]["Extra"] = ["sz", "x"]
+        keys[rf"{BRANCH}\Plug-ins\Rain"] = {"On": ["dword", 1]}
+
+    garden.edit_workstation("potting-shed", more)
+    return garden.places("potting-shed")
+
+
+def plain(places):
+    """Without the keys that are there through others below them alone."""
+    keys = places["registry of potting-shed"]
+    there = {key: v for key, v in keys.items() if v or not any(k.startswith(key + "\\") for k in keys)}
+    return places | {"registry of potting-shed": there}
+
+
+def test_exact_removes_the_rest_of_the_parts_and_nothing_else(kept):
+    pristine = kept.places("potting-shed")
+    before = clutter(kept)
+    garden_only = {"potting-shed/Users/ivy/AppData/Local/mosslight/notes.txt"}
+    # By default what the profile does not know stays.
+    assert kept(*IMPORT, "--yes", "--json").json["state"] == "alike"
+    assert kept.places("potting-shed") == before
+    shown = kept(*IMPORT, "--exact", "--preview").out
+    assert re.search(r"gone +/pests/snails +is many", shown) and "gone     file bench-north.json" in shown
+    assert re.search(r"gone +/Plug-ins/Rain/On", shown) and "notes.txt" not in shown
+    kept(*IMPORT, "--exact", "--part", "artwork", "--yes")
+    assert not (kept.data / "artwork/old").exists() and (kept.settings / "devices/bench-north.json").exists()
+    kept("undo", "--yes")
+    assert kept.places("potting-shed") == before
+    kept(*IMPORT, "--exact", "--yes")
+    assert "No differences" in kept("compare", "mosslight@season-start").out
+    now = kept.places("potting-shed")
+    assert {path for path in now if path not in pristine} == garden_only
+    # An emptied section keeps its heading, as a person who deletes its lines would leave it.
+    assert now["registry of potting-shed"] == pristine["registry of potting-shed"]
+    kept("undo", "--yes")
+    assert plain(kept.places("potting-shed")) == plain(before)
+
+
+def test_exact_does_not_take_what_the_profile_could_not_read_for_gone(kept):
+    # One file that no format can take apart, and that may hold a secret, is not in the second version.
+    text = kept.ini.read_bytes()
+    kept.ini.write_bytes(b"\x00\x01")
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "holes", code=1)
+    kept.ini.write_bytes(text)
+    arguments = ("import", "mosslight@holes", "--place", "potting-shed", "--exact", "--yes")
+    done = kept(*arguments, code=1)
+    assert "it would go, but the profile could not read the one it has" in done.out
+    assert kept.ini.read_bytes() == text
+    # A part that had no home where the profile was taken says nothing about this place.
+    path = kept.path / "subjects/mosslight.subject.toml"
+    artwork = 'path = "{data}/mosslight/artwork/**"'
+    path.write_text(path.read_text().replace(artwork, 'path = { linux = "{data}/mosslight/artwork/**" }'))
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "homeless")
+    path.write_text(path.read_text().replace('{ linux = "{data}/mosslight/artwork/**" }', artwork[7:]))
+    before = kept.places("potting-shed")
+    kept("import", "mosslight@homeless", "--place", "potting-shed", "--exact", "--yes")
+    assert kept.places("potting-shed") == before
+
+
+def test_parts_instances_and_addresses_are_chosen(kept):
+    kept.spoil()
+    shutil.copy(kept.settings / "devices/bench-east.json", kept.settings / "devices/spare.json")
+    plan = kept(*IMPORT, "--address", "/lamps.*/dusk", "--preview", "--json").json
+    items = [item["address"] for document in plan["plan"] for item in document["settings"]]
+    assert items == ["/lamps.north/dusk"] and not plan["left"]
+    kept(*IMPORT, "--address", "/lamps.*/dusk", "--yes")
+    text = kept.ini.read_text()
+    assert "dusk = 19:30" in text and "level = 100" in text
+    # Of a file that is not there, nothing can come by itself.
+    (kept.settings / "devices/bench-west.json").unlink()
+    done = kept(*IMPORT, "--address", "/ramp/*", "--yes", code=1)
+    assert "bench-west.json: no part of a file can come where the file is not there" in done.out
+    plan = kept("import", "mosslight/bench-west@1", "--place", "potting-shed", "--preview", "--json").json
+    assert [document["document"] for document in plan["plan"]] == ["bench-west.json"]
+
+
+def two_sides(kept):
+    """The place and the profile to import have both gone on since the place was last kept."""
+    kept.spoil()
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "other")
+    kept(*IMPORT, "--yes")  # what Zinker has written itself counts as known
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "base")
+    text = kept.ini.read_bytes()
+    text = text.replace(b"dusk = 19:30", b"dusk = 22:00").replace(b"dawn = 06:15", b"dawn = 04:00")
+    kept.ini.write_bytes(text)
+
+
+def test_three_ways_and_a_merge(kept):
+    two_sides(kept)
+    other = ("import", "mosslight@other", "--place", "potting-shed")
+    shown = kept(*other, "--preview").out
+    assert "last kept from there: mosslight@4" in shown
+    assert re.search(
+        r"dusk time +is 22:00, becomes 07:30\n +changed on both sides: in mosslight@4, it was 19:30", shown
+    )
+    assert re.search(r"dawn time +is 04:00, becomes 06:15\n +changed here since mosslight@4", shown)
+    assert re.search(r"level in percent +is 55, becomes 100\n  (?! +changed)", shown)
+    merged = kept(*other, "--merge", "--yes", code=1)
+    assert "North lamps: dusk time: it has changed on both sides" in merged.out
+    text = kept.ini.read_text()
+    assert "dusk = 22:00" in text and "dawn = 04:00" in text and "level = 100" in text
+    # What only the place has changed is not asked of it; what collides is.
+    left = {item["address"]: item["wanted"] for item in kept("changes", "2", "--json").json["change"]["left"]}
+    assert left["/lamps.south/dawn"] is False and left["/lamps.north/dusk"] is True
+    # Where nothing is kept, nobody knows what has changed.
+    why = kept("import", "mosslight@1", "--place", "glasshouse", "--merge", "--adopt", "--yes", code=3).err
+    assert "nothing is kept of mosslight at glasshouse" in why
+
+
+def test_conflicts_are_skipped_or_kept_beside(kept):
+    two_sides(kept)
+    preset = kept.settings / "devices/bench-east.json"
+    preset.write_text(preset.read_text().replace('"minutes": 40', '"minutes": 1'))
+    before, own = kept.places("potting-shed"), preset.read_bytes()
+    other = ("import", "mosslight@other", "--place", "potting-shed", "--yes", "--on-conflict")
+    out = kept(*other, "skip", code=1).out
+    assert "North lamps: dusk time: skipped: something else is there" in out
+    text = kept.ini.read_text()
+    assert "dusk = 22:00" in text and "level = 100" in text and preset.read_bytes() == own
+    kept("undo", "--yes")
+    assert kept.places("potting-shed") == before
+    out = kept(*other, "rename", code=1).out
+    beside = kept.settings / "devices/bench-east-from-POTTING-SHED.json"
+    assert "new      file bench-east-from-POTTING-SHED.json, 12 settings" in out
+    assert preset.read_bytes() == own and json.loads(beside.read_bytes())["channels"][0]["level"] == 7
+    again = kept(*other, "rename", code=1).out
+    assert "bench-east-from-POTTING-SHED-2.json" in again
+    kept("undo", "--yes")
+    kept("undo", "--yes")
+    assert kept.places("potting-shed") == before
+
+
+def test_conflicts_are_asked_for_and_a_checklist_is_shown(kept):
+    two_sides(kept)
+    other = ("import", "mosslight@other", "--place", "potting-shed")
+    answers = [("for all [s]:", "o\n"), ("for all [s]:", "s\n"), ("for all [s]:", "ss\n"), ("[y/N]:", "y\n")]
+    out, code = kept.at_terminal(*other, "--on-conflict", "ask", answers=answers)
+    assert code == 1 and "when it was last kept, it was 19:30" in out and "r = rename" in out
+    assert "dusk = 07:30" in kept.ini.read_text() and "dawn = 04:00" in kept.ini.read_text()
+    assert '"level": 70' in (kept.settings / "devices/bench-east.json").read_text()
+    kept("undo", "--yes")
+    answers = [("goes on:", "2-5\n"), ("goes on:", "6\n"), ("goes on:", "\n"), ("[y/N]:", "y\n")]
+    out, code = kept.at_terminal(*other, "--choose", answers=answers)
+    assert "   1  write  " in out and "   2  leave  " in out and "These are not numbers from 1 to 5" in out
+    assert "1 setting written and read back" in out and code == 1
+    why = kept(*other, "--choose", "--yes", code=2).err + kept(*other, "--on-conflict", "ask", code=2).err
+    assert why.count("there is no terminal to answer on") == 2
+
+
+def test_the_result_is_read_back_told_and_written_for_the_ticket(kept):
+    kept.spoil()
+    report = kept.path / "ticket.txt"
+    out = kept(*IMPORT, "--yes", "--report", report).out
+    told = report.read_text()
+    assert out[out.index("Imported into") :] in told and "Change 1 at potting-shed (POTTING-SHED)" in told
+    assert re.search(r"changed +North lamps: dusk time +is 07:30, becomes 19:30", told)
+    assert "Start Mosslight greenhouse lighting" in told
+    before = kept.places("potting-shed")
+    assert "ticket.txt is there already" in kept("undo", "--yes", "--report", report, code=3).err
+    assert kept.places("potting-shed") == before and report.read_text() == told
+    kept("undo", "--yes", "--report", kept.path / "ticket.json")
+    written = json.loads((kept.path / "ticket.json").read_text())
+    assert written["state"] == "done" and written["change"]["undoes"] == 1
+    # What is refused stands in the ticket, too.
+    path = kept.path / "refused.txt"
+    arguments = ("import", "mosslight@1", "--place", "glasshouse", "--yes")
+    kept(*arguments, "--report", path, code=3)
+    assert "Not imported: The settings are ivy's on POTTING-SHED" in path.read_text()
+    # And what the user has to do now, by the subject's own words and by what was left.
+    subject = kept.path / "subjects/mosslight.subject.toml"
+    text = subject.read_text().replace(
+        "device_bound = true", 'device_bound = true\nafterwards = "Call the lamp maker."'
+    )
+    subject.write_text(text)
+    steps = kept(*arguments, "--adopt", "--json").json["afterwards"]
+    assert steps[0].startswith("Start Mosslight") and "Call the lamp maker." in steps
+    assert any("Enter again" in step and "token" in step for step in steps)
+
+
+def test_changes_are_listed_and_undone_out_of_order(kept):
+    kept.spoil()
+    before = kept.places("potting-shed")
+    for part in ("presets", "artwork", "panel"):
+        kept(*IMPORT, "--part", part, "--yes")
+    kept("import", "mosslight@1", "--place", "potting-shed", "--address", "/lamps.*/dusk", "--yes")
+    kept("import", "mosslight@1", "--place", "potting-shed", "--part", "general", "--yes")
+    listed = kept("changes", "--json").json
+    assert [change["number"] for change in listed] == [1, 2, 3, 4, 5]
+    assert {change["kind"] for change in listed} == {"import"} and listed[0]["who"] and listed[0]["machine"]
+    # The second touched what no other did; the first came before others that did not, either.
+    kept("undo", "2", "--yes")
+    kept("undo", "1", "--yes")
+    # Spoil one of the fourth's settings, so that a later change touches it.
+    kept.ini.write_bytes(kept.ini.read_bytes().replace(b"dusk = 19:30", b"dusk = 01:00"))
+    kept(*IMPORT, "--part", "general", "--yes")
+    why = kept("undo", "4", "--yes", code=3).err
+    assert "change 8 touched the same afterwards, such as General preferences, mosslight.ini" in why
+    assert "North lamps: dusk time" in why
+    kept("undo", "8", "--yes")
+    assert "it has been changed again since" in kept("undo", "4", "--yes", "--leave-later", code=1).out
+    kept.ini.write_bytes(kept.ini.read_bytes().replace(b"dusk = 01:00", b"dusk = 07:30"))
+    kept("undo", "5", "--yes")
+    kept("undo", "3", "--yes")
+    assert kept.places("potting-shed") == before
+    out = kept("changes", "--place", "potting-shed").out
+    assert "undone by change 6" in out and not kept("changes", "--place", "glasshouse", "--json").json
+    assert "Change 5" in kept("changes", "5").out and "No change 99" in kept("changes", "99", code=2).err
+
+
+def test_a_reset_takes_what_the_parts_own_and_nothing_else(kept):
+    before = clutter(kept)
+    out = kept("reset", "mosslight", "--place", "potting-shed", "--yes").out
+    assert "bound to this device, so it stays" in out
+    left = {path for path, content in kept.places("potting-shed").items() if content}
+    kept_files = {"notes.txt", "licence.dat", "workspace.xml"}
+    assert {path.rpartition("/")[2] for path in left} >= kept_files
+    assert not [path for path in left if "bench" in path or path.endswith("mosslight.ini")]
+    assert kept.registry()[BRANCH] == {}
+    kept("undo", "--yes")
+    assert plain(kept.places("potting-shed")) == plain(before)
+    kept("reset", "mosslight", "--place", "potting-shed", "--address", "/lamps.north/*", "--yes")
+    text = kept.ini.read_text()
+    assert "dusk = 19:30" not in text and "dusk = 20:00" in text and "snails" in text
+    # To a kept starting point: exactly that.
+    kept("reset", "mosslight", "--place", "potting-shed", "--to", "mosslight@season-start", "--yes")
+    assert "No differences" in kept("compare", "mosslight@season-start").out
+    kept("reset", "mosslight/bench-east", "--place", "potting-shed", "--part", "presets", "--yes")
+    assert [path.name for path in (kept.settings / "devices").iterdir()] == ["bench-west.json"]
+    kept.edit_workstation("gate-kiosk", lambda state: state.update(running=[]))
+    why = kept("reset", "brindlepot", "--place", "gate-kiosk", "--to", "mosslight@1", "--yes", code=2).err
+    assert "mosslight@1 is a version of mosslight, not of brindlepot" in why
+
+
+@pytest.mark.parametrize("store", ["--exact", "--merge"])
+def test_a_profile_of_some_settings_says_nothing_about_others(kept, store):
+    done = kept("spot", "mosslight", "--place", "potting-shed", "--still", "0", "--for", "0", "--keep")
+    assert "The change touched nothing that was watched" in done.out
+    assert len(kept("list", "--json").json) == 1
