@@ -17,6 +17,8 @@ import sys
 import tempfile
 from pathlib import Path
 
+import psutil
+
 ZINKER = Path(sys.executable).with_name("zinker")
 SUBJECT = """
 format = 1
@@ -66,6 +68,13 @@ def measured(command: list[str], environment: dict[str, str]) -> tuple[float, fl
     if status:
         raise SystemExit(f"{command}: {status}")
     return taken, peak
+
+
+def processor_time() -> tuple[float, float]:
+    """Return the time of all processors so far, and what of it a virtual machine's host gave to others."""
+    times = psutil.cpu_times()
+    stolen = getattr(times, "steal", 0.0)
+    return sum(times) - getattr(times, "guest", 0.0) - getattr(times, "guest_nice", 0.0), stolen
 
 
 def write_ini(path: Path, lines: int) -> None:
@@ -135,6 +144,7 @@ class Bench:
             "ZINKER_HOME": str(own)
         }
         self.rows: list[str] = []
+        self._began = processor_time()
 
     def zinker(self, *arguments: str) -> tuple[float, float]:
         """Run the installed command."""
@@ -156,12 +166,18 @@ class Bench:
             "|---|---|---|---|---|",
             *self.rows,
             "",
-            f"{machine}, median of {self.rounds} runs in turns.",
+            f"{machine}, median of {self.rounds} runs in turns{self._stolen()}.",
             "<!-- end -->",
         ]
         found = re.compile(rf"<!-- {mark} -->.*?<!-- end -->", re.S)
         text = path.read_text(encoding="utf-8")
         path.write_text(found.sub(lambda _: "\n".join(rows), text), encoding="utf-8")
+
+    def _stolen(self) -> str:
+        """Say how much of the machine its host gave to others meanwhile, where that was much."""
+        total, stolen = (now - then for now, then in zip(processor_time(), self._began, strict=True))
+        share = stolen / total if total else 0.0
+        return f"; the machine's host took {share:.0%} of its processors meanwhile" if share > 0.02 else ""
 
     def document(self, case: str, path: Path, parses: list[str]) -> None:
         """Capture one document to a profile file, in turns with the parses; the fastest of these counts."""

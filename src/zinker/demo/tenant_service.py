@@ -188,6 +188,7 @@ class Service:
         return self._logged(request, JSONResponse(answer, media_type="application/scim+json"))
 
     async def _api(self, request: Request) -> Response:
+        asked = time.monotonic()
         state, refused = await self._admitted(request)
         if refused is not None or state is None:
             return self._logged(request, refused or _problem(404, "There is no such tenant"))
@@ -196,8 +197,9 @@ class Service:
         try:
             if faults.concurrent and self._busy > faults.concurrent:
                 return self._logged(request, _throttled(faults))
-            await asyncio.sleep(faults.delay)
+            # What answering takes is part of the delay.
             answer = await self._answer(request, state, faults)
+            await asyncio.sleep(asked + faults.delay - time.monotonic())
         finally:
             self._busy -= 1
         # The answer gets lost after the work has been done: what a client must be ready for.

@@ -22,7 +22,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, NotWritable, Refused, ZinkerError, reason
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan
 from zinker.model.profile import Manifest, Snapshot
-from zinker.model.setting import WHOLE, WITHHELD, Leaf, alike
+from zinker.model.setting import WHOLE, WITHHELD, Leaf, alike, is_secret_file
 from zinker.places.folder import technician
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -201,7 +201,7 @@ def _staged(work: Work, home: FileHome, plan: DocumentPlan) -> StagedFile:
         return home.stage_folder(plan.document)
     live = home.read(plan.document) if plan.expected else None
     chunks = new_content(work.part(plan), plan, live, work.source)
-    mode = plan.about.get("mode")
+    mode = plan.about.get("mode") or ("600" if is_secret_file(plan.about) else None)
     return home.stage(plan.document, chunks, int(str(mode), 8) & 0o777 if mode else None)
 
 

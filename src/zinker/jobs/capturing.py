@@ -73,7 +73,7 @@ def capture(
 
     What cannot be read is named in its `problems`, and the rest is read all the same.
     """
-    withholder = Withholder(setup.home)
+    withholder = Withholder(setup.home, seals=bool(locks) or is_fallback)
     problems: list[Problem] = []
     progress = progress or setup.progress
     begin(place, selection.parts, progress)
@@ -165,8 +165,9 @@ def _add(builder: ProfileBuilder, part: Part, reading: Reading, problems: list[P
         else:
             builder.add_blocks(line, reading.blocks(), content)
     for trouble in (*reading.troubles, *reading.later):
-        carried = reading.is_readable and not trouble.address
-        problems.append(Problem(part.id, reading.document, trouble.address, trouble.why, carried))
+        carried = reading.is_readable and not trouble.address and not trouble.withheld
+        where = (part.id, reading.document, trouble.address)
+        problems.append(Problem(*where, trouble.why, carried, trouble.withheld))
 
 
 def application_version(place: Place, subject: Subject) -> str:

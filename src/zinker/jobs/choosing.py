@@ -17,7 +17,7 @@ from zinker.model.address import folded, matches
 from zinker.model.errors import Refused
 from zinker.model.plan import DocumentPlan, LeftAlone, Plan, PlanItem, Since
 from zinker.model.profile import Manifest
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, about_of, decode_line
 from zinker.places.place import Place
 from zinker.shelf.shelf import Version
 from zinker.stores.desktop_db import DesktopHome
@@ -59,7 +59,7 @@ def with_base(setup: Setup, place: Place, plan: Plan) -> Plan:
         return plan
     with contextlib.closing(setup.shelf.open(version)) as profile:
         known = {part.id for part in profile.manifest.parts if not part.homeless}
-        unknown = {(p.part, p.document) for p in profile.manifest.problems if not p.carried}
+        unknown = {(p.part, p.document) for p in profile.manifest.problems if p.is_unknown}
         parts = dict.fromkeys(document.part for document in plan.documents)
         kept = {part: _kept(plan, part, profile.lines(part)) for part in parts if part in known}
     _add_changes(setup, place, version, kept, plan.subject)
@@ -272,6 +272,7 @@ def _beside(work: Work, sides: Sides, home: Home, document: DocumentPlan) -> Doc
     lines = map(decode_line, source.lines(document.part))
     head, *settings = (setting for setting in lines if setting.document == document.document)
     part, withholder = work.part(document), Withholder(work.setup.home)
+    head = without_secret(part, head, source, withholder)
     marked = (without_secret(part, setting, source, withholder) for setting in settings)
     items = tuple(
         _brought(source, document, setting)
@@ -293,7 +294,7 @@ def _beside(work: Work, sides: Sides, home: Home, document: DocumentPlan) -> Doc
         source=head.value.get("sha256", ""),
         format=head.value.get("format", WHOLE),
         new_folders=home.missing_folders(name),
-        about={key: head.value[key] for key in ("mode", "link", "folder") if key in head.value},
+        about=about_of(head.value),
         origin=document.document,
     )
     return with_result(part, plan, None, source, withholder)[0]

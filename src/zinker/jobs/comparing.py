@@ -22,7 +22,7 @@ from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
-from zinker.model.setting import DOCUMENT, WITHHELD, Setting, decode_line
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, is_secret_file
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
 
@@ -152,7 +152,7 @@ def _compared(
             documents |= {(d.part, d.document): d.word for d in heads}
             alike += same
     nowhere = [Problem(id, "", "", why) for id, why in homeless.items() if id in ids and id not in held]
-    uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and not p.carried]
+    uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and p.is_unknown]
     certain = [d for d in found if not _is_uncertain(d, before, after) and not _is_beyond(d, before, after)]
     unclear = [_unclear(d) for d in certain if _is_unclear(d)]
     sides = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in homeless]
@@ -258,7 +258,7 @@ def _is_uncertain(difference: Difference, before: Source, after: Source) -> bool
     side = before if difference.before is None else after if difference.after is None else None
     return side is not None and any(
         problem.part == difference.part
-        and not problem.carried
+        and problem.is_unknown
         and problem.document in ("", difference.document)
         and difference.address.startswith(problem.address)
         for problem in side.manifest.problems
@@ -279,8 +279,12 @@ def _is_beyond(difference: Difference, before: Source, after: Source) -> bool:
 def _is_unclear(difference: Difference) -> bool:
     """Whether both sides withhold a secret under fingerprints that cannot be compared."""
     one, other = difference.before, difference.after
-    both = one is not None and other is not None and one.type == other.type == WITHHELD
+    both = _is_withheld(one) and _is_withheld(other)
     return both and one is not None and other is not None and one.value.get("key") != other.value.get("key")
+
+
+def _is_withheld(leaf: Leaf | None) -> bool:
+    return leaf is not None and (leaf.type == WITHHELD or (leaf.type == WHOLE and is_secret_file(leaf.value)))
 
 
 def _unclear(difference: Difference) -> Problem:

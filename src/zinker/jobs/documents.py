@@ -1,15 +1,16 @@
 """The bytes a document would have after a plan, computed the same way for planning and for writing."""
 
+import base64
 from collections.abc import Iterator
 
 from zinker import formats
 from zinker.formats.leaves import Edit
 from zinker.jobs.homes import dialect_of
 from zinker.jobs.secrecy import secrets_in
-from zinker.model.errors import NotWritable
+from zinker.model.errors import Damaged, NotWritable
 from zinker.model.plan import DocumentPlan, PlanItem
 from zinker.model.profile import ByteStream, Snapshot
-from zinker.model.setting import WHOLE, WITHHELD, Leaf
+from zinker.model.setting import WHOLE, WITHHELD, Leaf, is_secret_file
 from zinker.stores.atomic import CHUNK
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
@@ -27,6 +28,9 @@ def new_content(part: Part, plan: DocumentPlan, live: Reading | None, source: Sn
         with live.content.open() as stream:
             edits = [Edit(item.address, opened(item, plan, source)) for item in plan.items]
             yield formats.edit(live.format, stream.read(), edits, live.dialect)
+        return
+    if is_secret_file(plan.about):
+        yield _secret_file(plan, source)
         return
     with source.attachment(plan.source) as stream:
         if plan.format in ("", WHOLE):
@@ -54,6 +58,14 @@ def opened(item: PlanItem, plan: DocumentPlan, source: Snapshot) -> Leaf | None:
     if item.after is not None and item.after.type == WITHHELD:
         return source.secrets[plan.part, plan.origin or plan.document, item.address]
     return item.after
+
+
+def _secret_file(plan: DocumentPlan, source: Snapshot) -> bytes:
+    leaf = source.secrets[plan.part, plan.origin or plan.document, ""]
+    try:
+        return base64.b64decode(leaf.value, validate=True)
+    except (ValueError, TypeError):
+        raise Damaged("Not imported", f"what is sealed in for {plan.document} is no file") from None
 
 
 def _is_brought(item: PlanItem) -> bool:

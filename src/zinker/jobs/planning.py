@@ -27,8 +27,10 @@ from zinker.model.setting import (
     WITHHELD,
     Leaf,
     Setting,
+    about_of,
     decode_line,
     encode_line,
+    is_secret_file,
     stamp,
     text_of,
 )
@@ -97,9 +99,9 @@ class _PartPlanner:
         self._live_heads: dict[str, Setting] = {}
         self._source_heads: dict[str, Setting] = {}
         self._lacks = [
-            p for p in self._source.manifest.problems if p.part == part.id and not p.carried
+            p for p in self._source.manifest.problems if p.part == part.id and p.is_unknown
         ]  # what the source could not read
-        self._problems = [p for p in live.manifest.problems if p.part == part.id and not p.carried]
+        self._problems = [p for p in live.manifest.problems if p.part == part.id and p.is_unknown]
         self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
         self._by_case: dict[str, str] = {}  # documents by their names without case
         self._total = self._differing = 0  # settings of the source, and those that are not so here
@@ -205,6 +207,9 @@ class _PartPlanner:
         live, source = self._live_heads.get(document), self._source_heads.get(document)
         if live is not None and not stamp(live.type, live.value):
             self._leave(document, "", "it holds a secret that cannot be cut out for the fallback")
+        elif source is not None and self._is_lost(source):
+            own = "it has to be put there again" if live is None else "the place keeps its own"
+            self._leave(document, "", f"a secret, withheld: {own}", False)
         elif live is not None and source is None and self._is_to_go(live):
             self._plan_removal(home, document, found, live)
         elif live is not None and live.type == DOCUMENT and (source is None or source.type == DOCUMENT):
@@ -223,6 +228,11 @@ class _PartPlanner:
         else:
             self._plan_whole(home, document, found, live, source)
 
+    def _is_lost(self, source: Setting) -> bool:
+        """Whether a file is a secret as a whole that the source withholds."""
+        where = (self._part.id, source.document, "")
+        return is_secret_file(source.value) and where not in self._source.secrets
+
     def _is_to_go(self, live: Setting) -> bool:
         return self._sides.exact and not (self._sides.keeps_files and live.type == DOCUMENT)
 
@@ -232,7 +242,7 @@ class _PartPlanner:
         folders = home.depth(document)
         expected = stamp(live.type, live.value)
         format = live.value.get("format", WHOLE)
-        about = {key: live.value[key] for key in ("link", "folder") if key in live.value}
+        about = {key: value for key, value in about_of(live.value).items() if key in ("link", "folder")}
         self._take(
             DocumentPlan(
                 self._part.id,
@@ -271,7 +281,7 @@ class _PartPlanner:
             source=source.value.get("sha256", ""),
             format=format,
             new_folders=home.missing_folders(document, self._missing),
-            about={key: source.value[key] for key in ("mode", "link", "folder") if key in source.value},
+            about=about_of(source.value),
         )
         self._finish(home, plan)
         self._check_instance(home, document, live)
@@ -396,13 +406,15 @@ def without_secret(part: Part, setting: Setting, source: Snapshot, withholder: W
     as ours. The same object is returned for what is none.
     """
     secret: Leaf | None = None
-    if setting.type == WITHHELD:
+    if setting.type == WITHHELD or (setting.is_head and is_secret_file(setting.value)):
         secret = source.secrets.get((part.id, *setting.key))
     elif not setting.is_head and holds_secret(part, setting.address, Leaf(setting.type, setting.value)):
         secret = Leaf(setting.type, setting.value)
     if secret is None:
         return setting
     mark = withholder.mark(secret)
+    if setting.is_head:
+        return Setting(*setting.key, setting.type, {**setting.value, **mark.value})
     return Setting(*setting.key, mark.type, mark.value)
 
 

@@ -17,7 +17,7 @@ from zinker.model.change import Change
 from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import DocumentPlan, LeftAlone, PlanItem
 from zinker.model.profile import Snapshot
-from zinker.model.setting import WHOLE, WITHHELD, Leaf, Setting, alike, decode_line
+from zinker.model.setting import WHOLE, WITHHELD, Leaf, Setting, about_of, alike, decode_line, is_secret_file
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.profiles.reading import Profile
@@ -25,6 +25,7 @@ from zinker.stores.files import FileHome
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part, Subject
 
+_SEALED = "it is a secret, and was sealed in for another machine"
 _CHANGED_SINCE = "it has been changed again since"
 
 
@@ -219,6 +220,15 @@ class _Reverse:
         if done.expected:
             head = self._old.get("")
             content = head.value if head else {}
+            if is_secret_file(content) and not self._opens(""):
+                self._leave("", _SEALED)
+                return None
+            sealed = [i for i in items if i.after is not None and i.after.type == WITHHELD]
+            for item in sealed:
+                if not self._opens(item.address):
+                    self._leave(item.address, _SEALED)
+            left = {item.address for item in self.left}
+            items = tuple(item for item in items if item.address not in left)
             return DocumentPlan(
                 done.part,
                 done.document,
@@ -229,7 +239,7 @@ class _Reverse:
                 source=content.get("sha256", ""),
                 format=content.get("format", WHOLE),
                 new_folders=0 if self._live else home.missing_folders(done.document),
-                about={key: content[key] for key in ("mode", "link", "folder") if key in content},
+                about=about_of(content),
             )
         brought = {item.address: item.after for item in done.items}
         own = self._live.leaves.items() if self._live else ()
@@ -246,6 +256,10 @@ class _Reverse:
             format=done.format,
             new_folders=done.new_folders,
         )
+
+    def _opens(self, address: str) -> bool:
+        """Whether the fallback has a secret that stood there, and it could be opened."""
+        return (self._done.part, self._done.document, address) in self._fallback.secrets
 
     def _by_setting(self, live: Reading | None) -> DocumentPlan | None:
         fold = folded if self._part.store == "registry" else str

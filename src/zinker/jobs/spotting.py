@@ -12,11 +12,21 @@ from zinker.jobs.capturing import Live, select
 from zinker.jobs.describing import check_name, described, write_draft
 from zinker.jobs.homes import open_home
 from zinker.jobs.setup import Setup
+from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.profile import Manifest, Problem
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, head
+from zinker.model.setting import (
+    DOCUMENT,
+    WHOLE,
+    WITHHELD,
+    Leaf,
+    Setting,
+    decode_line,
+    head,
+    is_secret_file,
+)
 from zinker.places.place import Place
 from zinker.profiles.writing import ProfileBuilder
 from zinker.shelf.shelf import Version
@@ -92,7 +102,7 @@ def spot(
         if not any(part.documents for side in (before, after) for part in side.manifest.parts):
             then = f"`zinker subjects {watched.id} --place {place}` shows its homes."
             raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place}", then)
-        problems = [p for p in after.manifest.problems if not p.carried]
+        problems = [p for p in after.manifest.problems if p.is_unknown]
         spotted = Spotted(
             watched,
             place,
@@ -175,13 +185,14 @@ def _keep(
 
     def build(builder: ProfileBuilder) -> Manifest:
         del not_kept[:]
+        withholder = Withholder(setup.home)
         for part in subject.part:
             own = sorted((d for d in touched if d.part == part.id), key=lambda d: (d.document, d.address))
             if not own:
                 continue
             with builder.part(part.id, part.name, part.store, part.device_bound):
                 for document, group in groupby(own, key=lambda d: d.document):
-                    _add(builder, place, part, document, list(group), after, not_kept)
+                    _add(builder, withholder, place, part, document, list(group), after, not_kept)
         manifest = msgspec.structs.replace(
             after.manifest,
             parts=tuple(builder.parts),
@@ -200,6 +211,7 @@ def _keep(
 
 def _add(
     builder: ProfileBuilder,
+    withholder: Withholder,
     place: Place,
     part: Part,
     document: str,
@@ -217,9 +229,9 @@ def _add(
     if whole.after is None or not isinstance(home, FileHome):
         not_kept.append(f"{part.name}, {document}")
         return
-    reading = home.read(document)
+    reading = withholder.withhold(part, home.read(document))
     content = reading.content
-    if not reading.stamp:
+    if not reading.stamp or is_secret_file(reading.about):
         not_kept.append(f"{part.name}, {document}")
         return
     size, sha256 = (content.size, content.sha256) if content else (0, "")

@@ -1,5 +1,6 @@
 """Keeps secrets out of profiles: their values are cut out, and a keyed fingerprint stands in for them."""
 
+import base64
 import hashlib
 import hmac
 import io
@@ -25,6 +26,8 @@ from zinker.subjects.subject import Part
 
 # What a secret of a type is replaced by: something of the same type, as not every format has a null.
 _NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
+# So many bytes of whole files are sealed in, at most: a profile with more is not read (`LARGEST_SEALED`).
+_LARGEST_SECRETS = 24 * 1024 * 1024
 _PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
 
 
@@ -34,7 +37,9 @@ class Withholder:
     They tell whether a secret has changed, and nothing else, to whoever does not have the key.
     """
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, seals: bool = False) -> None:
+        """Withhold secrets; `seals` tells that they are to be sealed in, so that nothing is lost by it."""
+        self._seals = seals
         self._key = _key(home / "fingerprint-key")
         self._key_id = hashlib.sha256(self._key).hexdigest()[:8]
         self.secrets: dict[Where, Leaf] = {}
@@ -58,7 +63,7 @@ class Withholder:
             )
         if reading.format == WHOLE:
             why = self._why_not_whole(part, reading)
-            return Reading(reading.document, "", troubles=(Trouble("", why),)) if why else reading
+            return self._secret_file(part, reading, why) if why else reading
         secret = secrets_in(part, reading.leaves)
         if not secret:
             return reading
@@ -89,12 +94,33 @@ class Withholder:
     def _why_not_whole(self, part: Part, reading: Reading) -> str:
         """Say why a file cannot be carried whole, or ""."""
         if part.secret and reading.troubles:
-            return f"{reading.troubles[0].why}; it may hold a secret, so it is not carried whole"
+            return f"{reading.troubles[0].why}; it may hold a secret"
         if reading.content is None or "/" in part.not_secret:
             return ""
-        if _PRIVATE_KEY.search(reading.content.beginning):
-            return 'it holds a private key, so it is withheld; `not_secret = ["/"]` takes it along'
-        return ""
+        return "it holds a private key" if _PRIVATE_KEY.search(reading.content.beginning) else ""
+
+    def _secret_file(self, part: Part, reading: Reading, why: str) -> Reading:
+        """Return a file that is a secret as a whole: its fingerprint; `why` says the reason."""
+        where = (part.id, reading.document, "")
+        self.secrets.pop(where, None)
+        held = sum(len(leaf.value) for leaf in self.secrets.values() if leaf.type == WHOLE)
+        content = reading.content
+        if content is None or held + content.size > _LARGEST_SECRETS:
+            why += ", and is too large to be sealed in"
+            return Reading(reading.document, "", troubles=(Trouble("", why),))
+        with content.open() as stream:
+            data = stream.read(content.size + 1)
+        if hashlib.sha256(data).hexdigest() != content.sha256:
+            return Reading(reading.document, "", troubles=(Trouble("", "it changed while it was read"),))
+        leaf = self.secrets[where] = Leaf(WHOLE, base64.b64encode(data).decode())
+        if not self._seals:
+            own = 'or `not_secret = ["/"]` takes it along as it is' if not reading.troubles else ""
+            then = f", so it is withheld; --with-secrets seals it in{', ' * bool(own)}{own}"
+            troubles: tuple[Trouble, ...] = (Trouble("", f"{why}{then}", withheld=True),)
+        else:
+            troubles = tuple(Trouble("", f"{why}, so it is sealed in") for _ in reading.troubles)
+        about = {**reading.about, **self.mark(leaf).value}
+        return Reading(reading.document, WHOLE, troubles=troubles, about=about)
 
     def mark(self, leaf: Leaf) -> Leaf:
         """Return what stands in a profile for a secret: its fingerprint, and which key made that."""

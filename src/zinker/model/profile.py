@@ -34,6 +34,13 @@ class Problem(msgspec.Struct, frozen=True, omit_defaults=True):
     why: str
     # A document that was carried whole because it could not be read is complete all the same.
     carried: bool = False
+    # Of a file that is a secret as a whole the fingerprint is known.
+    withheld: bool = False
+
+    @property
+    def is_unknown(self) -> bool:
+        """Whether nobody can tell from the profile what there was."""
+        return not self.carried and not self.withheld
 
 
 class Manifest(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -46,6 +46,9 @@ _JSON_FORM: Final[dict[str, tuple[type, ...]]] = {
     "object": (dict,),
     WITHHELD: (dict,),
 }
+# What is said of a file besides its format and content; a secret one has a fingerprint instead of the content.
+_FINGERPRINT: Final = ("key", "mark")
+_ABOUT: Final = ("mode", "link", "folder", *_FINGERPRINT)
 # How types without a value are read aloud.
 _WORDS: Final = {
     "null": "no value",
@@ -149,7 +152,9 @@ def _is_sound(setting: Setting) -> bool:
 
 
 def _is_content(value: Any) -> bool:
-    if type(value) is not dict or not set(value) <= {"format", "size", "sha256", "mode", "link", "folder"}:
+    if type(value) is not dict or not set(value) <= {"format", "size", "sha256", *_ABOUT}:
+        return False
+    if any(type(value.get(name, "")) is not str for name in _FINGERPRINT):
         return False
     digest, format, mode = value.get("sha256", ""), value.get("format", ""), value.get("mode", "")
     if type(value.get("link", "")) is not str or type(value.get("folder", True)) is not bool:
@@ -179,17 +184,29 @@ def head(
     return Setting(document, "", DOCUMENT, {"format": format, **content})
 
 
+def about_of(content: Mapping[str, Any]) -> dict[str, str | bool]:
+    """Return what the line that opens a document says of a file besides its format and content."""
+    return {name: content[name] for name in _ABOUT if name in content}
+
+
+def is_secret_file(content: Mapping[str, Any]) -> bool:
+    """Tell whether a file is a secret as a whole, so that only its fingerprint is known."""
+    return "mark" in content
+
+
 def stamp(format: str, content: Mapping[str, Any]) -> str:
     """Return what tells a document from others of its name: its digest; "" for one that is no file.
 
-    A link counts by its target, an empty folder by being one. What is carried whole counts with its permission
-    bits, `mode`; in what is taken apart, they are the place's own business.
+    A link counts by its target, an empty folder by being one, a secret file by its fingerprint. What is carried
+    whole counts with its permission bits, `mode`; in what is taken apart, they are the place's own business.
     """
     if "link" in content:
         return f"link:{content['link']}"
     if content.get("folder"):
         return "folder"
     sha256, mode = content.get("sha256", ""), content.get("mode", "")
+    if is_secret_file(content):
+        sha256 = f"{WITHHELD}-{content.get('key', '')}-{content['mark']}"
     return f"{sha256}:{mode}" if format == WHOLE and mode and sha256 else sha256
 
 
@@ -213,6 +230,8 @@ def text_of(leaf: Leaf | Setting | None) -> str:
             return f"link to {value['link']}"
         if value.get("folder"):
             return "an empty folder"
+        if is_secret_file(value):
+            return "withheld as a whole"
         mode = f", mode {value['mode']}" if value.get("mode", "644") not in USUAL_MODES else ""
         return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"
     if kind in _WORDS:

@@ -33,10 +33,14 @@ class Content(msgspec.Struct, frozen=True):
 
 
 class Trouble(msgspec.Struct, frozen=True):
-    """Something in a document that could not be read; the address is "" for the whole document."""
+    """Something in a document that could not be read; the address is "" for the whole document.
+
+    `withheld` tells of a document that is a secret as a whole.
+    """
 
     address: str
     why: str
+    withheld: bool = False
 
 
 class Reading(msgspec.Struct, frozen=True):
@@ -44,7 +48,8 @@ class Reading(msgspec.Struct, frozen=True):
 
     A document that could not be read at all has the format "" and one trouble. One that breaks its format
     has the format `whole`, its content, and one trouble. `about` says what a file is besides its content: its
-    `mode` (permission bits, octal), the target of a `link`, or that it is an empty `folder`.
+    `mode` (permission bits, octal), the target of a `link`, that it is an empty `folder`, or the fingerprint of one
+    that is a secret as a whole, which then has no `content`.
     """
 
     document: str

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, Literal
 
-from zinker.formats.leaves import Edit
+from zinker.formats.leaves import Edit, Leaves
 from zinker.model.address import tokens
-from zinker.model.errors import NotWritable
+from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.policy import PolicyShape
 from zinker.model.setting import Leaf
 from zinker.stores.policies import FORMAT, SERVER, Raw, edited, from_document, gone, leaves_of, to_document
@@ -18,6 +18,7 @@ from zinker.stores.tenant_api import TenantApi, TenantError, Unsure
 from zinker.stores.unfinished import Fetched, Unfinished
 
 _ETAG = "@odata.etag"
+_TOO_DEEP = "it is nested too deeply"
 _ROUNDS = 3  # of looking whether anything has changed while the rest was read
 _BEFORE = "it has changed since the plan was made, so it was left alone"
 
@@ -33,8 +34,8 @@ class Collection:
     etags: dict[str, str] = field(default_factory=dict)
     raws: dict[str, Raw] = field(default_factory=dict)
     waiting: dict[str, "Future[Raw]"] = field(default_factory=dict)
-    # Documents made of what has been read while the rest is on its way, by id.
-    ready: dict[str, tuple[Raw, bytes]] = field(default_factory=dict)
+    # Documents and settings made of what has been read while the rest is on its way, by id.
+    ready: dict[str, tuple[Raw, bytes, Leaves]] = field(default_factory=dict)
     is_listed: bool = False
     is_started: bool = False
 
@@ -138,12 +139,20 @@ class Tenant:
         collection.raws[id] = raw
         with contextlib.suppress(TenantError):  # it is told when it is this policy's turn
             if collection.ready.get(id, (None,))[0] is not raw:
-                collection.ready[id] = raw, to_document(raw, collection.shape, self)
+                collection.ready[id] = raw, *self._taken_apart(collection, raw)
 
-    def document(self, collection: Collection, raw: Raw) -> bytes:
-        """Return a policy as a document; raises `TenantError`."""
-        known, data = collection.ready.pop(str(raw.get(collection.shape.id)), (None, b""))
-        return data if known is raw else to_document(raw, collection.shape, self)
+    def document(self, collection: Collection, raw: Raw) -> tuple[bytes, Leaves]:
+        """Return a policy as a document, and its settings; raises `TenantError`."""
+        known, data, leaves = collection.ready.pop(str(raw.get(collection.shape.id)), (None, b"", {}))
+        return (data, leaves) if known is raw else self._taken_apart(collection, raw)
+
+    def _taken_apart(self, collection: Collection, raw: Raw) -> tuple[bytes, Leaves]:
+        try:
+            data = to_document(raw, collection.shape, self)
+            return data, leaves_of(raw, data, collection.shape)
+        except (DocumentError, RecursionError) as error:
+            why = str(error) if isinstance(error, DocumentError) else _TOO_DEEP
+            raise TenantError(f"what the service says of it cannot be read: {why}") from None
 
     def raw(self, collection: Collection, name: str) -> Raw:
         """Return a policy: as it was just read with its collection, else as it is now; raises `TenantError`."""
@@ -269,10 +278,9 @@ class TenantHome:
         try:
             self.tenant.listed(self.collection)
             raw = self.tenant.raw(self.collection, document)
-            data = self.tenant.document(self.collection, raw)
+            data, leaves = self.tenant.document(self.collection, raw)
         except TenantError as error:
             return Reading(document, "", troubles=(Trouble("", error.why),))
-        leaves = leaves_of(raw, data, self.collection.shape)
         return Reading(document, FORMAT, leaves, _content(data))
 
     def obstacle(self, document: str, address: str = "") -> str:

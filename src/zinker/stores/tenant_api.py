@@ -4,6 +4,7 @@ Requests run side by side, as many as allowed. What can be waited for is: Retry-
 expire, connections that are cut. What cannot is a `TenantError`, in the service's own words where it has some.
 """
 
+import contextlib
 import datetime
 import email.utils
 import json
@@ -69,8 +70,9 @@ class TenantApi:
     ) -> None:
         self._address = address.rstrip("/")
         self._client_id, self._secret, self._notify = client_id, secret, notify
-        limits = httpx.Limits(max_connections=concurrency, max_keepalive_connections=concurrency)
-        self._http = httpx.Client(timeout=httpx.Timeout(_TIMEOUT, connect=_CONNECT), limits=limits)
+        self._certificates = httpx.create_ssl_context()
+        # One for each request under way: in one for all, they would wait for each other.
+        self._idle: list[httpx.Client] = []
         # More than may be under way: while some take answers apart, others ask.
         self._pool = ThreadPoolExecutor(concurrency + _SPARE)
         self._lock = threading.Lock()
@@ -161,8 +163,8 @@ class TenantApi:
             # Made directly: what the client would add to each of thousands of requests is not needed.
             request = httpx.Request(method, url, headers=headers, json=body)
             try:
-                with self._pace:
-                    answer = self._http.send(request)
+                with self._pace, self._client() as client:
+                    answer = client.send(request)
             except httpx.TransportError as error:
                 failed += 1
                 if method == "POST":
@@ -195,7 +197,20 @@ class TenantApi:
     def close(self) -> None:
         """Let go of the connection."""
         self._pool.shutdown(cancel_futures=True)
-        self._http.close()
+        for client in self._idle:
+            client.close()
+
+    @contextlib.contextmanager
+    def _client(self) -> Iterator[httpx.Client]:
+        timeout = httpx.Timeout(_TIMEOUT, connect=_CONNECT)
+        try:
+            client = self._idle.pop()
+        except IndexError:
+            client = httpx.Client(timeout=timeout, verify=self._certificates)
+        try:
+            yield client
+        finally:
+            self._idle.append(client)
 
     def _url(self, collection: str, id: str = "") -> str:
         key = f"('{quote(id, safe='')}')" if id else ""
@@ -207,8 +222,10 @@ class TenantApi:
         except (msgspec.DecodeError, UnicodeDecodeError):
             try:  # the standard library reads half a character, too
                 found = json.loads(answer.content, parse_float=_finite, parse_constant=_finite)
-            except ValueError:
+            except (ValueError, RecursionError):
                 raise TenantError(f"{answer.url} answered with what is no JSON", answer.status_code) from None
+        except RecursionError:
+            raise TenantError(f"{answer.url} answered with what is nested too deeply") from None
         if not isinstance(found, dict):
             raise TenantError(f"{answer.url} answered with what is no object", answer.status_code)
         return found
@@ -264,7 +281,8 @@ class TenantApi:
         url = f"{split.scheme}://{split.netloc}/.well-known/oauth-authorization-server{split.path}"
         for attempt in range(1, _TRIES + 1):
             try:
-                answer = self._http.get(url)
+                with self._client() as client:
+                    answer = client.get(url)
                 break
             except (httpx.TransportError, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
                 if attempt == 3 or isinstance(error, httpx.ConnectError | httpx.UnsupportedProtocol):
@@ -289,7 +307,8 @@ class TenantApi:
         if "device_authorization_endpoint" not in metadata:
             raise TenantError("the service lets nobody sign in at another device, and there is no secret")
         given = {"client_id": self._client_id}
-        asked = self._json(self._http.post(metadata["device_authorization_endpoint"], data=given))
+        with self._client() as http:
+            asked = self._json(http.post(metadata["device_authorization_endpoint"], data=given))
         self._notify(f"To sign in, open {asked['verification_uri']} and enter {asked['user_code']}.")
         interval = float(asked.get("interval", 5))
         ends = time.monotonic() + float(asked.get("expires_in", 300))
