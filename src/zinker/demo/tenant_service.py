@@ -31,7 +31,6 @@ from zinker.stores.atomic import write_file
 _PAGE, _LARGEST_PAGE = 50, 500
 _FAULTS_HOLD = 0.02  # seconds
 _KEY = re.compile(r"(?P<collection>\w+)(?:\('(?P<id>[^']+)'\))?")
-_ROUNDS = 5  # what a policy is after it has changed while it was read
 
 
 class Faults(msgspec.Struct):
@@ -46,8 +45,9 @@ class Faults(msgspec.Struct):
     stray: str = ""  # a host and port that the addresses of next pages have
     token_seconds: float = 3600.0
     denied: list[str] = []
-    # A policy of this collection changes once, after its collection has been listed.
+    # The first policy of this collection changes whenever it or its collection has been read.
     restless: str = ""
+    rounds: int = 5  # what that policy is after its last change
     consent: bool = True
     concurrent: int = 0  # how many requests at a time are answered; 0 for any number
     storm_every: int = 0  # after so many answers nobody is answered for `retry_after` seconds; 0 for never
@@ -268,6 +268,7 @@ class Service:
                 return _problem(404, "There is no such policy")
             data = msgspec.json.encode(_shown(collection, policies[id]))
             headers = {"ETag": _etag(policies[id])}
+            self._disturb(policies, collection, faults, id)
             return Response(data, media_type="application/json", headers=headers)
         found = list(policies.values())
         wanted = re.fullmatch(r"name eq '(.*)'", request.query_params.get("$filter", ""))
@@ -286,12 +287,18 @@ class Service:
         if start + size < len(found):
             more = request.url.include_query_params(**{"$skiptoken": str(start + size)})
             answer["@odata.nextLink"] = str(more.replace(netloc=faults.stray) if faults.stray else more)
-        elif faults.restless == collection and policies:
-            policy = next(iter(policies.values()))
-            if policy["revision"] < _ROUNDS:
-                policy["description"] = f"changed while it was read, {policy['revision']} times"
-                _touch(policy)
+        else:
+            self._disturb(policies, collection, faults)
         return JSONResponse(answer)
+
+    def _disturb(self, policies: dict[str, Any], collection: str, faults: Faults, id: str = "") -> None:
+        """Change the policy that does not rest, if it has just been read: alone, or with all others."""
+        policy = next(iter(policies.values()), None)
+        if faults.restless != collection or policy is None or policy["revision"] >= faults.rounds:
+            return
+        if id in ("", policy["id"]):
+            policy["description"] = f"changed while it was read, {policy['revision']} times"
+            _touch(policy)
 
     def _create(self, state: dict[str, Any], collection: str, given: dict[str, Any]) -> Response:
         name = given.get("name")

@@ -87,9 +87,12 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
             f"Warning: {about.title} is running (process {numbers}) and may not have saved its last changes."
         )
     missed = [problem for problem in about.problems if not problem.carried]
+    carried = [problem for problem in about.problems if problem.carried]
+    policies = {part.id for part in about.parts if part.store == "tenant"}
     for head, problems in (
         ("Not captured:", missed),
-        ("Carried as a whole file only:", [p for p in about.problems if p.carried]),
+        ("Carried as a whole file only:", [p for p in carried if p.part not in policies]),
+        ("May not fit what was read with it:", [p for p in carried if p.part in policies]),
     ):
         if problems:
             yield left_out(head)

@@ -20,6 +20,7 @@ from zinker.stores.unfinished import Fetched, Unfinished
 _ETAG = "@odata.etag"
 _TOO_DEEP = "it is nested too deeply"
 _ROUNDS = 3  # of looking whether anything has changed while the rest was read
+_RESTLESS = "it changed again and again while the others were read, and is as it was read last"
 _BEFORE = "it has changed since the plan was made, so it was left alone"
 
 
@@ -36,6 +37,7 @@ class Collection:
     waiting: dict[str, "Future[Raw]"] = field(default_factory=dict)
     # Documents and settings made of what has been read while the rest is on its way, by id.
     ready: dict[str, tuple[Raw, bytes, Leaves]] = field(default_factory=dict)
+    restless: frozenset[str] = frozenset()  # ids of those that changed whenever they were read
     is_listed: bool = False
     is_started: bool = False
 
@@ -95,6 +97,7 @@ class Tenant:
             one.is_listed, one.is_started = False, True
             one.waiting.clear()
             one.ready.clear()
+            one.restless = frozenset()
         listing = [
             self.api.submit(partial(self.listed, one, True, partial(self._fetch_listed, one)))
             for one in collections
@@ -134,6 +137,7 @@ class Tenant:
                 return
             for id in changed:
                 self._fetch(collection, id, collection.etags[id])
+        collection.restless = frozenset(changed)
 
     def _make_ready(self, collection: Collection, id: str, raw: Raw) -> None:
         collection.raws[id] = raw
@@ -281,7 +285,9 @@ class TenantHome:
             data, leaves = self.tenant.document(self.collection, raw)
         except TenantError as error:
             return Reading(document, "", troubles=(Trouble("", error.why),))
-        return Reading(document, FORMAT, leaves, _content(data))
+        restless = self.collection.ids.get(document) in self.collection.restless
+        troubles = (Trouble("", _RESTLESS),) if restless else ()
+        return Reading(document, FORMAT, leaves, _content(data), troubles)
 
     def obstacle(self, document: str, address: str = "") -> str:
         """Say why something cannot be written, or ""."""
