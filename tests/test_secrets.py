@@ -5,8 +5,14 @@ import re
 import zipfile
 
 import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
 
 from zinker.jobs import load_setup, spot
+from zinker.jobs.secrecy import holds_secret, secret_rows
+from zinker.model.rows import blocks_of, row_of
+from zinker.model.setting import Leaf
+from zinker.subjects.subject import Part
 
 SUBJECT = """
 format = 1
@@ -308,3 +314,22 @@ def test_secrets_can_be_sealed_for_a_public_key(fernpost, kind):
     assert SECRETS[4] in (new / "mail.ini").read_text() and SECRETS[0] in (new / "accounts.json").read_text()
     fernpost("undo", "--yes")
     assert not (new / "mail.ini").exists()
+
+
+LETTERS = st.sampled_from(
+    ["a", "/", "\n", '"', "\0", "ß", "İ", "Σ", "password", "PassWord", "API_KEY", "token"]
+)
+NAMES = st.lists(LETTERS, max_size=4).map("".join)
+VALUES = st.sampled_from(
+    ["a@b", "x://u:p@h", "eyJhbGciOiJub25l.eyJzdWIiOiJpdnkifQ.", "hush hush", "otter-1234-otter"]
+)
+
+
+@given(st.lists(st.tuples(NAMES, VALUES), max_size=12), st.sampled_from([(), ("/a",)]))
+@example([("İİİ", "a"), ("password", "hush hush"), ("a", "a")], ())
+def test_many_settings_looked_at_at_once_have_the_same_secrets_as_one_by_one(settings, marked):
+    part = Part("p", "registry", "HKEY_CURRENT_USER\\A", secret=marked)
+    leaves = {f"/{name}": Leaf("text", value) for name, value in settings}
+    rows = [row_of(address, leaf) for address, leaf in leaves.items()]
+    found = {n for block in blocks_of(rows) for n in secret_rows(part, block)}
+    assert found == {n for n, (a, leaf) in enumerate(leaves.items()) if holds_secret(part, a, leaf)}

@@ -110,8 +110,10 @@ class SectionReader:
             elif name in seen:
                 self._waiting[name] = {}
             seen.add(name)
-            while (at := name.rfind("\\")) > 0 and (name := name[:at]) not in self._above:
-                self._above.add(name)
+        above = {name.rpartition("\\")[0] for name in seen} - {""}
+        while above:
+            self._above |= above
+            above = {name.rpartition("\\")[0] for name in above} - self._above - {""}
         self._removed = tuple(removed)
 
     def read(self, piece: str) -> Iterator[tuple[str, Block]]:

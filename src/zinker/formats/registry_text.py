@@ -19,8 +19,10 @@ nothing is named by its number, and the rest is read.
 """
 
 import codecs
+import re
 from collections.abc import Callable, Iterator
 from functools import cached_property
+from itertools import repeat
 from typing import IO, Final, NamedTuple
 
 from zinker.formats.registry_sections import ANSI, LARGEST_VALUE, UNICODE, SectionReader, header_of
@@ -29,6 +31,8 @@ from zinker.model.rows import Block
 
 SUFFIX: Final = ".reg"
 
+# A key that is not to be removed, on a line of its own.
+_PLAIN_HEADER = re.compile(r"\n\[([^\]\r\n-][^\]\r\n]*)\]\r?(?=\n)")
 _CHUNK = 2 * 1024 * 1024
 _MOST_TROUBLES = 100
 ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) for code in range(128, 160)}
@@ -73,9 +77,16 @@ class RegistryText:
     @cached_property
     def headers(self) -> list[tuple[bool, str]]:
         """The keys in the order of the file, and whether they are to be removed."""
-        sections = (one for piece in self._pieces() for one in f"\n{piece}".split("\n[")[1:])
-        found = (header_of(section.partition("\n")[0]) for section in sections)
-        return [header for header in found if header]
+        found: list[tuple[bool, str]] = []
+        for piece in self._pieces():
+            text = f"\n{piece}"
+            plain = _PLAIN_HEADER.findall(text)
+            if len(plain) == text.count("\n["):
+                found += zip(repeat(False), plain)
+                continue
+            headers = (header_of(section.partition("\n")[0]) for section in text.split("\n[")[1:])
+            found += [header for header in headers if header]
+        return found
 
     def locate(self, key: str) -> tuple[str, str] | None:
         """Say where a key belongs, and remember those that belong nowhere."""

@@ -2,8 +2,10 @@
 
 import math
 import re
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Iterator
+from itertools import accumulate
 
 from zinker.formats.leaves import Leaves
 from zinker.model.address import matches, pointer, tokens
@@ -26,6 +28,8 @@ _TELLING_WORDS = (
     "salt",
     "pswd",
 )
+# The same of a value: a private key, a token, a URI with a password.
+_TELLING_SIGNS = ("PRIVATE KEY", "eyJ", "@")
 _TELLING = re.compile("|".join(_TELLING_WORDS), re.IGNORECASE)
 _BATCH = 5_000
 _IN_VALUE = re.compile(
@@ -99,19 +103,37 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
 
 def secret_rows(part: Part, block: Block) -> Iterator[int]:
     """Yield which of the rows hold a secret; most blocks are looked at as a whole, and have none."""
-    names = block.names.lower()
-    may_be: object = part.secret or any(word in names for word in _TELLING_WORDS)
-    if not may_be and not _may_tell("\n".join(block.rows)):
-        return
-    for number, row in enumerate(block.rows):
-        lower = row.lower()
-        may_be = part.secret or any(word in lower for word in _TELLING_WORDS) or _may_tell(row)
-        if may_be and holds_secret(part, address_of(row), leaf_of(row)):
+    rows = block.rows
+    for number in range(len(rows)) if part.secret else _suspects(block):
+        if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
             yield number
 
 
+def _suspects(block: Block) -> list[int]:
+    """Return which rows have anything telling in them, by looking at all of them at once."""
+    names, text = block.names.lower(), "\n".join(block.rows)
+    words = [word for word in _TELLING_WORDS if word in names]
+    telling = [sign for sign in _TELLING_SIGNS if sign in text]
+    if not words and not telling:
+        return []
+    lower = text.lower() if words else ""
+    if len(lower) not in (0, len(text)):  # in lower case a few characters are two
+        return list(range(len(block.rows)))
+    found = [at for word in words for at in _places(lower, word)]
+    found += [at for sign in telling for at in _places(text, sign)]
+    ends = list(accumulate(len(row) + 1 for row in block.rows))
+    return sorted({bisect_right(ends, at) for at in found})
+
+
+def _places(text: str, word: str) -> Iterator[int]:
+    at = text.find(word)
+    while at >= 0:
+        yield at
+        at = text.find(word, at + 1)
+
+
 def _may_tell(value: str) -> bool:
-    return "PRIVATE KEY" in value or "eyJ" in value or "@" in value
+    return any(sign in value for sign in _TELLING_SIGNS)
 
 
 def looks_secret(address: str, leaf: Leaf) -> bool:
