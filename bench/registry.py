@@ -109,6 +109,7 @@ def capture(bench: Bench, case: str, profile: Path, arguments: list[str]) -> Non
         peak = max(peak, memory)
         other.append(floor(bench, profile))
     bench.row(case, "encode + SHA-256 + zstd", "3", statistics.median(own), statistics.median(other), peak)
+    bench.rest(profile, "", "encode + SHA-256 + zstd", statistics.median(other))
 
 
 def compare(bench: Bench, one: Path, other: Path) -> None:

@@ -12,6 +12,7 @@ from zinker.jobs import load_setup, spot
 from zinker.jobs.secrecy import holds_secret, secret_rows
 from zinker.model.rows import blocks_of, row_of
 from zinker.model.setting import Leaf
+from zinker.profiles.sealing import Lock, seal
 from zinker.subjects.subject import Part
 
 SUBJECT = """
@@ -222,6 +223,17 @@ def test_a_file_that_is_a_secret_as_a_whole_is_sealed_in_and_comes_back(fernpost
     assert key.read_bytes() == before["key.pem"]
     fernpost("undo", "--yes")
     assert key.read_bytes() == other
+    # What is sealed in and is no file, as a stranger may have made it, changes nothing.
+    with (
+        zipfile.ZipFile(fernpost.path / "s.zinker") as good_one,
+        zipfile.ZipFile(fernpost.path / "forged.zinker", "w") as forged,
+    ):
+        for name in good_one.namelist():
+            secrets = {("pem", "key.pem", ""): Leaf("text", 5)}
+            sealed = seal(secrets, (Lock(passphrase=own["ZINKER_PASSPHRASE"]),))
+            forged.writestr(name, sealed if name == "secrets.jwe" else good_one.read(name))
+    done = fernpost("import", "forged.zinker", *place[1:], "--with-secrets", "--yes", code=None, env=own)
+    assert done.code in (3, 5) and "is no file" in done.err and key.read_bytes() == other
     for path in (key, mail):
         path.unlink()
     fernpost(*arguments, "--with-secrets", env=own)

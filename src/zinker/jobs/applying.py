@@ -13,7 +13,7 @@ from zinker.formats.leaves import Edit
 from zinker.jobs.afterwards import what_now
 from zinker.jobs.capturing import Progress, Selection, capture, no_progress
 from zinker.jobs.documents import new_content, opened
-from zinker.jobs.homes import Home, expect, open_home, read_ahead
+from zinker.jobs.homes import Home, expect, open_home
 from zinker.jobs.policies import waves
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
@@ -276,13 +276,13 @@ def read_back(work: Work, documents: tuple[DocumentPlan, ...], refused: list[Lef
     known = {(item.part, item.document, item.address) for item in refused}
     found: list[LeftAlone] = []
     expect(work.place, documents, work.home)
-    for plan, read in read_ahead(documents, work.home):
+    for plan in documents:
         part, home = work.part(plan), work.home(plan)
         if plan.action == "remove":
             if home.has(plan.document):
                 found.append(LeftAlone(plan.part, plan.document, "", "it is still there"))
             continue
-        reading = withholder.withhold(part, read())
+        reading = withholder.withhold(part, home.read(plan.document))
         items = plan.items
         if plan.result:
             if alike(reading.stamp, plan.result):

@@ -1,13 +1,16 @@
 """Reads the live settings of a subject at a place into a profile."""
 
 import datetime
-from collections.abc import Callable, Iterator
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from typing import NamedTuple
 
 import msgspec
 
 import zinker
-from zinker.jobs.homes import Home, NoHome, begin, finish, instance_of, open_home, read_ahead
+from zinker.jobs.homes import Home, NoHome, begin, finish, instance_of, open_home
 from zinker.jobs.setup import Setup
 from zinker.jobs.withholding import Withholder
 from zinker.model.errors import WrongUsage, reason
@@ -16,6 +19,7 @@ from zinker.model.setting import Leaf, head, text_of
 from zinker.places.place import Place
 from zinker.profiles.sealing import Lock, Where
 from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder
+from zinker.stores.files import FileHome
 from zinker.stores.reading import Reading, StoreError
 from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Part, Subject
@@ -24,6 +28,8 @@ from zinker.subjects.subject import Part, Subject
 Progress = Callable[[str, int, int], None]
 
 
+# How many documents are read before it is their turn; each may be large.
+_AHEAD = 2
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
 
@@ -80,7 +86,7 @@ def capture(
     for part in selection.parts:
         with builder.part(part.id, part.name, part.store, part.device_bound):
             found = _documents(place, part, selection, builder, problems, progress)
-            for at, read in read_ahead(found, lambda at: at.home, as_rows=True):
+            for at, read in _read_ahead(found):
                 _capture(builder, part, at, read, withholder, problems)
     finish(place)
     progress("", 0, 0)
@@ -134,6 +140,20 @@ def _documents(
     for number, document in enumerate(documents):
         progress(part.name, number, len(documents))
         yield _At(home, document)
+
+
+def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Reading]]]:
+    """Yield each document with what reads it; the files of the next ones are read and hashed meanwhile."""
+    with ThreadPoolExecutor(_AHEAD) as pool:
+        waiting: deque[tuple[_At, Callable[[], Reading]]] = deque()
+        for at in found:
+            read: Callable[[], Reading] = partial(at.home.read, at.document)
+            if isinstance(at.home, FileHome):
+                read = pool.submit(at.home.read, at.document, as_rows=True).result
+            waiting.append((at, read))
+            if len(waiting) > _AHEAD:
+                yield waiting.popleft()
+        yield from waiting
 
 
 def _capture(

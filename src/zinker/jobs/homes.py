@@ -1,11 +1,8 @@
 """Finds the home of a part at a place."""
 
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, TypeAlias, TypeVar
+from typing import TYPE_CHECKING, TypeAlias
 
 from zinker.formats.dialect import Dialect
 from zinker.model.errors import Refused
@@ -14,7 +11,7 @@ from zinker.places.place import Place, system_kind
 from zinker.stores.desktop_db import DatabaseError, DesktopHome
 from zinker.stores.files import FileHome, Root
 from zinker.stores.patterns import is_wild
-from zinker.stores.reading import Reading, StoreError
+from zinker.stores.reading import StoreError
 from zinker.stores.registry import RegistryHome
 from zinker.subjects.subject import Part, PartHome, paths_of
 
@@ -22,21 +19,7 @@ if TYPE_CHECKING:
     from zinker.stores.tenant import TenantHome
 
 Home: TypeAlias = "FileHome | RegistryHome | DesktopHome | TenantHome"
-# How many documents are read before it is their turn; each may be large.
-_AHEAD = 2
 _NAMES = {"linux": "Linux", "windows": "Windows", "macos": "macOS"}
-
-
-class HasDocument(Protocol):
-    """What stands for a document of a part."""
-
-    @property
-    def document(self) -> str:
-        """Its name."""
-        ...
-
-
-Planned = TypeVar("Planned", bound=HasDocument)
 
 
 class NoHome(Refused):
@@ -126,26 +109,6 @@ def why_no_home(place: Place, part: Part) -> str:
     except (OSError, StoreError):
         return ""  # there is one, but it cannot be read
     return ""
-
-
-def read_ahead(
-    plans: Iterable[Planned], home_of: Callable[[Planned], Home], as_rows: bool = False
-) -> Iterator[tuple[Planned, Callable[[], Reading]]]:
-    """Yield each plan with what reads its document; the files of the next ones are read and hashed meanwhile.
-
-    With `as_rows`, the settings of files are read as such.
-    """
-    with ThreadPoolExecutor(_AHEAD) as pool:
-        waiting: deque[tuple[Planned, Callable[[], Reading]]] = deque()
-        for plan in plans:
-            home = home_of(plan)
-            read: Callable[[], Reading] = partial(home.read, plan.document)
-            if isinstance(home, FileHome):
-                read = pool.submit(home.read, plan.document, as_rows).result
-            waiting.append((plan, read))
-            if len(waiting) > _AHEAD:
-                yield waiting.popleft()
-        yield from waiting
 
 
 def instance_of(part: Part, document: str) -> str:
