@@ -47,9 +47,21 @@ def test_everything_fits_eighty_columns(kept, arguments):
     kept.spoil()
     out = kept(*arguments, code=None).out
     beyond = [line for line in out.splitlines() if len(line) > 80]
-    # A sentence that says why something is left out is not cut; a terminal wraps it.
+    # A sentence that says why something is left out is not cut, and whole in a file.
     assert all(line.startswith("  ") and ": " in line for line in beyond), beyond
     assert "…" in out or arguments[0] not in ("list", "show")
+
+
+def test_a_sentence_too_long_for_a_terminal_is_broken_between_words(kept):
+    kept.ini.write_bytes(b"no = [broken\n\0")
+    arguments = ("export", "mosslight", "--place", "potting-shed", "--part", "general")
+    whole = next(line for line in kept(*arguments, code=1).out.splitlines() if "mosslight.ini: " in line)
+    output, _ = kept.at_terminal(*arguments, env={"COLUMNS": "60", "NO_COLOR": "1"}.items())
+    lines = output.splitlines()
+    first = next(number for number, line in enumerate(lines) if "mosslight.ini: " in line)
+    assert len(lines) - first > 2 and all(len(line) <= 60 for line in lines)
+    assert " ".join(" ".join(lines[first:]).split()) == whole.strip()
+    assert all(re.match(r"    \S", line) for line in lines[first + 1 :])
 
 
 @pytest.mark.parametrize(

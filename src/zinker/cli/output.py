@@ -5,6 +5,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
+from itertools import accumulate
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -52,12 +53,35 @@ def console(stderr: bool = False) -> "Console":
 def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
     """Print lines made for the width there is."""
     own = console()
+    shown = lines(own.width)
+    if own.is_terminal:  # a file, or a program that reads on, gets every line whole
+        shown = (piece for line in shown for piece in _folded(line, own))
     if own.color_system is None:
         # Without looks, Rich would only take its time: half a millisecond a line.
-        sys.stdout.writelines(f"{line.plain}\n" for line in lines(own.width))
+        sys.stdout.writelines(f"{line.plain}\n" for line in shown)
         return
-    for line in lines(own.width):
+    for line in shown:
         own.print(line)
+
+
+def _folded(line: "Text", own: "Console") -> "Iterator[Text]":
+    """Break a line that is too long between its words; terminals break it anywhere."""
+    if line.cell_len <= own.width:
+        yield line
+        return
+    from textwrap import TextWrapper
+
+    from rich.text import Text
+
+    indent = len(line.plain) - len(line.plain.lstrip()) + 2
+    # Words stay whole, so that what is copied from a terminal is a path that exists.
+    folder = TextWrapper(own.width - indent, break_long_words=False, break_on_hyphens=False)
+    folder.expand_tabs = folder.replace_whitespace = folder.drop_whitespace = False
+    ends = list(accumulate(map(len, folder.wrap(line.plain))))
+    for number, piece in enumerate(line.divide(ends[:-1])):
+        piece.rstrip()
+        space = len(piece.plain) - len(piece.plain.lstrip())
+        yield Text(" " * indent) + piece[space:] if number else piece
 
 
 def emit_json(value: Any) -> None:
