@@ -40,6 +40,7 @@ class Withholder:
     def __init__(self, home: Path, seals: bool = False) -> None:
         """Withhold secrets; `seals` tells that they are to be sealed in, so that nothing is lost by it."""
         self._seals = seals
+        self._held = 0  # bytes of whole files
         self._key = _key(home / "fingerprint-key")
         self._key_id = hashlib.sha256(self._key).hexdigest()[:8]
         self.secrets: dict[Where, Leaf] = {}
@@ -102,16 +103,17 @@ class Withholder:
     def _secret_file(self, part: Part, reading: Reading, why: str) -> Reading:
         """Return a file that is a secret as a whole: its fingerprint; `why` says the reason."""
         where = (part.id, reading.document, "")
-        self.secrets.pop(where, None)
-        held = sum(len(leaf.value) for leaf in self.secrets.values() if leaf.type == WHOLE)
+        if where in self.secrets:  # it is read again
+            self._held -= len(base64.b64decode(self.secrets.pop(where).value))
         content = reading.content
-        if content is None or held + content.size > _LARGEST_SECRETS:
+        if content is None or self._held + content.size > _LARGEST_SECRETS:
             why += ", and is too large to be sealed in"
             return Reading(reading.document, "", troubles=(Trouble("", why),))
         with content.open() as stream:
             data = stream.read(content.size + 1)
         if hashlib.sha256(data).hexdigest() != content.sha256:
             return Reading(reading.document, "", troubles=(Trouble("", "it changed while it was read"),))
+        self._held += len(data)
         leaf = self.secrets[where] = Leaf(WHOLE, base64.b64encode(data).decode())
         if not self._seals:
             own = 'or `not_secret = ["/"]` takes it along as it is' if not reading.troubles else ""
