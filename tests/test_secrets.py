@@ -8,10 +8,12 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from zinker.jobs import load_setup, spot
+from zinker.jobs import export, import_profile, load_setup, spot
 from zinker.jobs.secrecy import holds_secret, secret_rows
+from zinker.model.errors import Refused
 from zinker.model.rows import blocks_of, row_of
 from zinker.model.setting import Leaf
+from zinker.profiles import writing
 from zinker.profiles.sealing import Lock, seal
 from zinker.subjects.subject import Part
 
@@ -262,6 +264,23 @@ def test_a_file_that_is_a_secret_as_a_whole_is_sealed_in_and_comes_back(fernpost
     assert spotted.version and spotted.not_kept == ("Pem, key.pem",)
     for secret in ("MC4CAQAw", "MC4CAQBx", "p-cut-off"):
         assert not any(secret.encode() in content for content in everything_zinker_keeps(fernpost)), secret
+
+
+def test_more_secrets_than_a_profile_may_have_are_refused_and_nothing_is_changed(fernpost, monkeypatch):
+    monkeypatch.setenv("ZINKER_HOME", str(fernpost.home))
+    setup = load_setup()
+    export(setup, "fernpost", place="potting-shed")
+    mail = fernpost.folder / "mail.ini"
+    mail.write_text(mail.read_text().replace("a.example", "b.example"))
+    before = fernpost.places()
+    monkeypatch.setattr(writing, "LARGEST_SEALED", 200)
+    for change in (
+        lambda: export(setup, "fernpost", place="potting-shed", locks=(Lock(passphrase="a quiet heron"),)),
+        lambda: import_profile(setup, "fernpost@1", "potting-shed"),
+    ):
+        with pytest.raises(Refused, match="when sealed"):
+            change()
+    assert fernpost.places() == before and [v.number for v in setup.shelf.versions("fernpost")] == [1]
 
 
 def test_secrets_can_be_sealed_in_with_a_passphrase(fernpost):

@@ -21,6 +21,7 @@ from zinker.model.setting import Leaf, Setting, encode_lines
 from zinker.profiles.deflating import Deflater
 from zinker.profiles.layout import (
     LARGEST_PACKED,
+    LARGEST_SEALED,
     MANIFEST,
     SEALED,
     attachment_member,
@@ -238,8 +239,16 @@ class ProfileBuilder:
         )
 
     def seal(self, secrets: Secrets, locks: tuple[Lock, ...]) -> None:
-        """Put secrets into the profile so that each of the locks opens them."""
+        """Put secrets into the profile so that each of the locks opens them.
+
+        Raises `Refused` for more than a profile may have: it would not be read.
+        """
         data = seal(secrets, locks)
+        if len(data) > LARGEST_SEALED:
+            why = (
+                f"the secrets are {len(data):,} bytes when sealed, and a profile may have {LARGEST_SEALED:,}"
+            )
+            raise Refused("Not captured", why, "Choose fewer parts with --part, or leave some --without.")
         self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
     def _write(self, spool: IO[bytes], lines: bytes) -> None:
