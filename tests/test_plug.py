@@ -31,7 +31,10 @@ DESKTOP = 'id = "store"\nstore = "desktop-db"\npath = "/garden/nursery/"\n'
 
 
 def run(garden, arguments, instant=None):
-    """Run the command in a fork of this process; kill it after `instant` seconds. Returns code and seconds."""
+    """Run the command in a fork of this process; returns code and seconds.
+
+    It is killed after `instant` seconds, or as soon as that, called again and again, says so.
+    """
     import zinker.cli.changing  # noqa: F401 - what every run needs is here before the fork
     import zinker.cli.export_command
     import zinker.cli.import_command
@@ -57,8 +60,12 @@ def run(garden, arguments, instant=None):
                 except SystemExit as ended:
                     code = ended.code
         os._exit(code)
-    if instant is not None:
+    if callable(instant):
+        while not instant() and time.monotonic() - started < 60:
+            time.sleep(0.001)
+    elif instant is not None:
         time.sleep(max(0, instant - (time.monotonic() - started)))
+    if instant is not None:
         os.kill(child, signal.SIGKILL)
     code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
     return code, time.monotonic() - started

@@ -91,6 +91,18 @@ class Tenants(Garden):
         lines = map(json.loads, (self.folder / "log.jsonl").read_text().splitlines())
         return [line for line in lines if not methods or line["method"] in methods]
 
+    def written(self, count):
+        """Return what tells whether so many policies have been written since now."""
+        log = self.folder / "log.jsonl"
+        begin = log.stat().st_size
+
+        def is_time():
+            with log.open() as file:
+                file.seek(begin)
+                return sum('"POST"' in line or '"PATCH"' in line for line in file) >= count
+
+        return is_time
+
     def state(self, tenant="tarnhollow"):
         """The policies of a tenant as the service has them on its disk, by collection and name."""
         state = json.loads((self.folder / f"{tenant}.json").read_bytes())
@@ -539,15 +551,18 @@ def test_an_import_killed_at_50_random_instants_comes_to_the_same_end(tenants):
     importing = ["import", "garden-tenant@set", *LIVE]
     undo = ["undo", "--yes", "--live", "tarnhollow"]
     tenants.faults(delay=0.005)
+    earlier = len(tenants.log("POST", "PATCH"))
     code, seconds = run(tenants, importing)
+    writes = len(tenants.log("POST", "PATCH")) - earlier
     wanted = tenants.meaning()
     assert code == 0 and run(tenants, undo)[0] == 0 and tenants.meaning() == before
     shelf = tenants.path.parent / "shelf"
     shutil.copytree(tenants.path / "shelf", shelf)
     dice, cut = random.Random(5), 0
     for number in range(50):
-        instant = dice.uniform(0.5, 1.05) * seconds
-        code, _ = run(tenants, importing, instant)
+        # At any time, or when so many policies have been written.
+        instant = dice.uniform(0.5, 1.05) * seconds if number % 2 else dice.randrange(1, writes // 2 + 1)
+        code, _ = run(tenants, importing, instant if number % 2 else tenants.written(instant))
         cut += code == -9 and tenants.meaning() not in (before, wanted)
         assert run(tenants, importing)[0] == 0, (number, instant)
         assert tenants.meaning() == wanted, (number, instant)
@@ -561,4 +576,4 @@ def test_an_import_killed_at_50_random_instants_comes_to_the_same_end(tenants):
         assert tenants.meaning() == before, (number, instant)
         shutil.rmtree(tenants.path / "shelf")
         shutil.copytree(shelf, tenants.path / "shelf")
-    assert cut > 3  # some were killed between two policies
+    assert cut > 3, (cut, writes)  # some were killed between two policies
