@@ -242,7 +242,7 @@ class _PartPlanner:
         folders = home.depth(document)
         expected = stamp(live.type, live.value)
         format = live.value.get("format", WHOLE)
-        about = {key: value for key, value in about_of(live.value).items() if key in ("link", "folder")}
+        about = {key: live.value[key] for key in ("link", "folder") if key in live.value}
         self._take(
             DocumentPlan(
                 self._part.id,
