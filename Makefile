@@ -15,6 +15,7 @@ check: $(READY)
 	$(BIN)/ruff format --check .
 	$(BIN)/ruff check .
 	$(BIN)/mypy
+	$(BIN)/python tools/layers.py src/zinker
 
 bench: $(READY)
 	$(BIN)/python bench/start.py --write docs/benchmarks.md

@@ -44,6 +44,8 @@ def every_value_comes_back(registry, branch):
     for name, type, value in VALUES:
         registry.set(branch + r"\Values", name, type, value)
     registry.flush()
+    for name, type, value in VALUES:
+        assert registry.value(branch + r"\Values", name)[1:] == (type, value)
     assert sorted(registry.values(branch + r"\Values")) == sorted(VALUES)
     assert read(registry, branch) == {pointer("Values", name): (type, value) for name, type, value in VALUES}
 
@@ -58,7 +60,12 @@ def case_does_not_count(registry, branch):
 
 def keys_come_and_go(registry, branch):
     assert not registry.exists(branch + r"\Gone")
-    for missing in (lambda: registry.values(branch + r"\Gone"), lambda: registry.subkeys(branch + r"\Gone")):
+    for missing in (
+        lambda: registry.values(branch + r"\Gone"),
+        lambda: registry.subkeys(branch + r"\Gone"),
+        lambda: registry.value(branch + r"\Gone", "a"),
+        lambda: registry.value(branch, "no such value"),
+    ):
         with pytest.raises(KeyError):
             missing()
     registry.create(branch + r"\Gone\Deep\Below")

@@ -71,7 +71,7 @@ def test_exact_does_not_take_what_the_profile_could_not_read_for_gone(kept):
     kept.ini.write_bytes(text)
     arguments = ("import", "mosslight@holes", "--place", "potting-shed", "--exact", "--yes")
     done = kept(*arguments, code=1)
-    assert "it would go, but the profile could not read the one it has" in done.out
+    assert "not removed: the profile could not read its own copy" in done.out
     assert kept.ini.read_bytes() == text
     # A part that had no home where the profile was taken says nothing about this place.
     path = kept.path / "subjects/mosslight.subject.toml"
@@ -96,7 +96,10 @@ def test_parts_instances_and_addresses_are_chosen(kept):
     # Of a file that is not there, nothing can come by itself.
     (kept.settings / "devices/bench-west.json").unlink()
     done = kept(*IMPORT, "--address", "/ramp/*", "--yes", code=1)
-    assert "bench-west.json: no part of a file can come where the file is not there" in done.out
+    assert (
+        "bench-west.json: the file does not exist here, so single settings cannot be written into it"
+        in done.out
+    )
     plan = kept("import", "mosslight/bench-west@1", "--place", "potting-shed", "--preview", "--json").json
     assert [document["document"] for document in plan["plan"]] == ["bench-west.json"]
 

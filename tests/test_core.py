@@ -14,13 +14,14 @@ from filelock import FileLock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zinker.jobs import Wishes, access, export, import_profile, kept_versions, load_setup, undo
+from zinker.jobs import Wishes, export, import_profile, kept_versions, load_setup, place_lock, undo
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.difference import differences
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.rows import address_of, leaf_of
 from zinker.model.setting import Leaf, Setting, encode_line, text_of
 from zinker.reports.words import age, cut, visible
+from zinker.shelf.record import sealed
 from zinker.stores.registry import RegistryError, RegistryHome
 from zinker.stores.simulated_registry import SimulatedRegistry
 
@@ -123,7 +124,7 @@ def test_a_branch_is_read_as_far_as_it_can_be(registry):
 
 def test_a_place_that_another_run_holds_is_waited_for_and_then_refused(kept, monkeypatch):
     monkeypatch.setenv("ZINKER_HOME", str(kept.home))
-    monkeypatch.setattr(access, "PATIENCE", 0.2)
+    monkeypatch.setattr(place_lock, "PATIENCE", 0.2)
     setup = load_setup()
     with FileLock(kept.home / "locks/potting-shed.lock"):
         with pytest.raises(Refused, match="another run of Zinker has been busy at potting-shed"):
@@ -135,7 +136,7 @@ def test_a_place_that_another_run_holds_is_waited_for_and_then_refused(kept, mon
 def test_a_run_that_is_still_going_does_not_count_as_cut_off(kept, monkeypatch):
     """It stops on its way (SIGSTOP), looks dead to nobody, and goes on to the end."""
     monkeypatch.setenv("ZINKER_HOME", str(kept.home))
-    monkeypatch.setattr(access, "PATIENCE", 0.2)
+    monkeypatch.setattr(place_lock, "PATIENCE", 0.2)
     kept.spoil()
     script = """
 import os, signal, sys
@@ -161,10 +162,10 @@ run()
             import_profile(setup, "mosslight@1", "potting-shed")
         assert said == []
     finally:
-        for _ in range(20):  # every write of the registry stops it once
+        while run.poll() is None:  # every write of the registry stops it once
             run.send_signal(signal.SIGCONT)
-            time.sleep(0.05)
-        assert run.wait() == 0
+            time.sleep(0.01)
+        assert run.returncode == 0
     assert not load_setup().shelf.changes.open_ones()
     assert kept("compare", "mosslight@1").code == 0
 
@@ -203,7 +204,8 @@ def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
     path = kept.path / "shelf/changes/1/change.json"
 
     def written_down(**fields):
-        path.write_text(json.dumps(json.loads(path.read_text()) | fields))
+        known = json.loads(path.read_text()) | fields
+        path.write_bytes(sealed({k: v for k, v in known.items() if k != "sha256"}))
 
     written_down(place="here", place_machine="elsewhere")
     assert "it was made on elsewhere" in kept("undo", "1", "--yes", code=3).err

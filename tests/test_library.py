@@ -102,16 +102,28 @@ demo another"""
     assert done.returncode == 0, done.stderr
 
 
-def test_imports_run_one_way(pytestconfig):
-    """cli -> reports, jobs -> shelf, profiles, subjects, places -> stores -> formats -> model."""
-    order = ["model", "formats", "stores", "places", "subjects", "profiles", "shelf", "jobs", "reports"]
-    source = pytestconfig.rootpath / "src/zinker"
-    for path in source.rglob("*.py"):
-        layer = path.relative_to(source).parts[0]
-        if layer not in order:
-            continue
-        for used in re.findall(r"(?:from|import) zinker\.(\w+)", path.read_text()):
-            assert order.index(used) <= order.index(layer), f"{path} imports {used}"
+def test_imports_run_downward_and_in_no_circle(tmp_path, pytestconfig):
+    """And what checks that, in `make check`, sees an upward import, one inside a function, and a circle."""
+    tool = pytestconfig.rootpath / "tools/layers.py"
+
+    def checked(source):
+        done = subprocess.run([sys.executable, tool, source], capture_output=True, text=True, check=False)
+        return done.returncode, done.stdout
+
+    assert checked(pytestconfig.rootpath / "src/zinker") == (0, "Imports run downward.\n")
+    for path, text in {
+        "model/plan.py": "from zinker.stores.files import FileHome\n",
+        "stores/files.py": "",
+        "jobs/plan/part.py": "def plan():\n    from zinker.jobs.apply import write\n",
+        "jobs/apply/write.py": "from zinker.jobs.apply.recover import take_back\n",
+        "jobs/apply/recover.py": "import zinker.jobs.apply.write\n",
+    }.items():
+        (tmp_path / path).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / path).write_text(text)
+    code, out = checked(tmp_path)
+    assert code == 1 and "model.plan imports stores.files: stores is not below model" in out
+    assert "jobs.plan.part imports jobs.apply.write: apply is not below plan" in out
+    assert "a circle: jobs.apply.recover -> jobs.apply.write -> jobs.apply.recover" in out
 
 
 @pytest.mark.parametrize(

@@ -13,13 +13,16 @@ import jsonschema
 import msgspec
 import pytest
 
-from zinker.jobs.capturing import Live, Selection, capture
+from zinker.disk.files import PART_SUFFIX
+from zinker.jobs.capture.capture import capture
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import Selection
+from zinker.jobs.session import Session
 from zinker.model import crosswalk
 from zinker.model.errors import Damaged, ZinkerError
 from zinker.model.setting import Setting, decode_line, encode_line
 from zinker.profiles.reading import open_profile
 from zinker.profiles.writing import ProfileBuilder, ZipTarget
-from zinker.stores.atomic import PART_SUFFIX
 
 
 def rewrite(source, target, edit=None, add=()):
@@ -46,7 +49,7 @@ def test_the_same_settings_give_the_same_bytes(garden):
         file = io.BytesIO()
         target = ZipTarget(file)
         builder = ProfileBuilder(target)
-        manifest = capture(setup, place, subject, Selection(subject.part), builder)
+        manifest = capture(Session(setup, place, subject), Selection(subject.part), builder)
         manifest = manifest.__class__(
             **{**{f: getattr(manifest, f) for f in manifest.__struct_fields__}, "captured": ""}
         )
@@ -55,10 +58,11 @@ def test_the_same_settings_give_the_same_bytes(garden):
         return file.getvalue()
 
     assert built() == built()
-    live = Live(setup, place, subject, Selection(subject.part))
+    live = LiveSnapshot(Session(setup, place, subject), Selection(subject.part))
     first = {part.id: part.sha256 for part in live.manifest.parts}
     garden.spoil()
-    second = {p.id: p.sha256 for p in Live(setup, place, subject, Selection(subject.part)).manifest.parts}
+    again = LiveSnapshot(Session(setup, place, subject), Selection(subject.part))
+    second = {p.id: p.sha256 for p in again.manifest.parts}
     assert {id for id in first if first[id] != second[id]} == {"general", "presets", "artwork", "panel"}
 
 

@@ -72,6 +72,7 @@ def shared(tmp_path_factory):
 @given(branches(), branches())
 def test_any_registry_comes_back_and_goes_again(shared, there, here):
     shutil.rmtree(shared.path / "shelf", ignore_errors=True)
+    (shared.home / "shelves.json").unlink(missing_ok=True)
     for name, keys in (("potting-shed", there), ("glasshouse", here)):
         shared.edit_workstation(name, lambda s, keys=keys: s["registry"].update(keys=keys))
     before = plain(shared.registry("glasshouse"))
@@ -146,6 +147,7 @@ def read(base):
 @given(applications(), applications())
 def test_any_files_come_back_and_go_again(shared, there, here):
     shutil.rmtree(shared.path / "shelf", ignore_errors=True)
+    (shared.home / "shelves.json").unlink(missing_ok=True)
     old, new = (
         shared.path / place / "AppData" for place in ("potting-shed/Users/ivy", "glasshouse/Users/fern")
     )

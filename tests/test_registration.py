@@ -7,12 +7,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_text import RegistryText
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.formats.registry_values import from_bytes
 from zinker.model.address import folded, pointer
 from zinker.model.errors import DocumentError
-from zinker.model.rows import SortedRows, address_of, encode_rows, leaf_of, row_of
+from zinker.model.rows import address_of, encode_rows, leaf_of, row_of
 from zinker.model.setting import Leaf, Setting, decode_line
 
 TILL = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Brindlepot"

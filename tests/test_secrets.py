@@ -9,7 +9,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from zinker.jobs import export, import_profile, load_setup, spot
-from zinker.jobs.secrecy import holds_secret, secret_rows
+from zinker.jobs.secrets.detect import holds_secret, secret_rows
 from zinker.model.errors import Refused
 from zinker.model.rows import blocks_of, row_of
 from zinker.model.setting import Leaf

@@ -3,6 +3,7 @@
 import types
 
 from zinker.formats.registry_values import from_bytes, to_bytes
+from zinker.model.address import folded
 from zinker.stores.registry import ROOTS, RegistryError, in_view
 
 LINK = "SymbolicLinkValue"
@@ -93,6 +94,13 @@ def winreg_on(registry):
             return name, plain, type
         return name, int(plain) if kind == "qword" else data, type
 
+    def query_value(handle, name):
+        values = done(lambda: handle.registry.values(handle.key))
+        for number, (other, _, _) in enumerate(values):
+            if folded(other) == folded(name):
+                return enum_value(handle, number)[1:]
+        raise failed(2)
+
     def set_value(handle, name, reserved, type, value):
         kinds = {1: "sz", 2: "expand_sz", 4: "dword", 7: "multi_sz", 11: "qword"}
         data = value if isinstance(value, bytes) else to_bytes(kinds[type], value)[1]
@@ -105,7 +113,7 @@ def winreg_on(registry):
 
     module.OpenKeyEx, module.CreateKeyEx, module.QueryInfoKey = open_key, create, info
     module.EnumKey, module.EnumValue, module.SetValueEx = enum_key, enum_value, set_value
-    module.DeleteValue = delete_value
+    module.DeleteValue, module.QueryValueEx = delete_value, query_value
     module.DeleteKeyEx = lambda root, path, access: done(lambda: registry.delete_key(f"{root}\\{path}"))
     module.FlushKey = lambda root: None
     return module

@@ -23,8 +23,8 @@ from pathlib import Path
 
 from zinker import formats
 from zinker.formats.leaves import Edit
-from zinker.jobs.homes import dialect_of
 from zinker.model.setting import Leaf, text_of
+from zinker.stores.files import dialect_of
 from zinker.subjects.catalogue import SHIPPED, load_subject
 
 ZINKER = Path(sys.executable).with_name("zinker")

@@ -1,6 +1,7 @@
 """Kills the process right before its n-th change to the file system, for the tests that set KILL_AT.
 
-With FAIL_AT, that change fails instead, as on a disk that gives up.
+With FAIL_AT, that change fails instead, as on a disk that gives up. Zinker says what it is about to change by an audit
+event of its own, with the whole path: the system's own events do not tell in which folder something is changed.
 """
 
 import errno
@@ -8,7 +9,16 @@ import os
 import signal
 import sys
 
-_CHANGES = {"os.rename", "os.remove", "os.mkdir", "os.rmdir", "os.truncate", "os.link", "os.chmod"}
+_CHANGES = {
+    "zinker.disk",
+    "os.rename",
+    "os.remove",
+    "os.mkdir",
+    "os.rmdir",
+    "os.truncate",
+    "os.link",
+    "os.chmod",
+}
 _CHANGES |= {"os.symlink", "sqlite3.connect"}
 
 
@@ -31,7 +41,7 @@ def kill_at(number, below, is_deadly=True, for_good=False):
                 os.kill(os.getpid(), signal.SIGKILL)
             if left == 0 or (left < 0 and for_good):
                 failed.append(event)
-                raise OSError(errno.EIO, "made up by a test", str(arguments[0]))
+                raise OSError(errno.EIO, "made up by a test", str(arguments[-1]))
 
     sys.addaudithook(hook)
     return failed

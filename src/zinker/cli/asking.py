@@ -9,20 +9,20 @@ import typer
 
 from zinker.cli.output import console
 from zinker.model.errors import WrongUsage
+from zinker.model.where import Where
 
 if TYPE_CHECKING:
-    from zinker.jobs.applying import Work
-    from zinker.jobs.choosing import Answer, Conflict, Resolve
     from zinker.jobs.importing import Choose
-    from zinker.model.plan import DocumentPlan, Plan, PlanItem
+    from zinker.jobs.plan.conflicts import Answer, Conflict, Resolve
+    from zinker.jobs.plan.narrow import No
+    from zinker.jobs.plan.part import Sides
+    from zinker.model.plan import DocumentChange, Plan, SettingChange
     from zinker.subjects.subject import Subject
-
-_DESELECTED = "not chosen"
 
 
 def resolver(policy: Literal["overwrite", "skip", "rename", "ask"]) -> "Resolve":
     """Return what answers conflicts: always the same, or what is asked for."""
-    from zinker.jobs.choosing import overwrite
+    from zinker.jobs.plan.conflicts import overwrite
 
     if policy == "overwrite":
         return overwrite
@@ -53,29 +53,28 @@ def resolver(policy: Literal["overwrite", "skip", "rename", "ask"]) -> "Resolve"
 def chooser(is_wanted: bool) -> "Choose":
     """Return what lets the user choose from a plan, or leaves it as it is."""
     if not is_wanted:
-        return lambda work, plan: plan
+        return lambda sides, plan: plan
     _need_terminal("--choose", "Choose with --part, --without and --address.")
 
-    def choose(work: "Work", plan: "Plan") -> "Plan":
-        from zinker.jobs.choosing import narrowed
+    def choose(sides: "Sides", plan: "Plan") -> "Plan":
+        from zinker.jobs.plan.narrow import No, narrowed
 
-        left_out = _checklist(plan, work.subject)
-        return narrowed(
-            work, plan, lambda document, item: _DESELECTED if _key(document, item) in left_out else ""
-        )
+        left_out = _checklist(plan, sides.session.subject)
+
+        def verdict(change: "DocumentChange", item: "SettingChange | None") -> "No | None":
+            return No("not chosen", "not-chosen") if _where(change, item) in left_out else None
+
+        return narrowed(sides.session, sides.source, plan, verdict)
 
     return choose
 
 
-_Key = tuple[str, str, str]
+def _where(change: "DocumentChange", item: "SettingChange | None") -> Where:
+    """Return what is chosen or not: a document as a whole, or one of its settings."""
+    return change.where if change.is_whole or item is None else change.where._replace(address=item.address)
 
 
-def _key(document: "DocumentPlan", item: "PlanItem") -> _Key:
-    whole = document.action != "edit"
-    return document.part, document.document, "" if whole else item.address
-
-
-def _checklist(plan: "Plan", subject: "Subject") -> set[_Key]:
+def _checklist(plan: "Plan", subject: "Subject") -> set[Where]:
     """Show what would be written with numbers, and take numbers to leave out until there are none."""
     entries = list(_entries(plan))
     left_out: set[int] = set()
@@ -95,17 +94,19 @@ def _checklist(plan: "Plan", subject: "Subject") -> set[_Key]:
             print(f"  These are not numbers from 1 to {len(entries)}.", file=sys.stderr)
 
 
-def _entries(plan: "Plan") -> "Iterator[tuple[_Key, DocumentPlan, PlanItem | None]]":
-    for document in plan.documents:
-        if document.action != "edit":
-            yield (document.part, document.document, ""), document, None
+def _entries(plan: "Plan") -> "Iterator[tuple[Where, DocumentChange, SettingChange | None]]":
+    for change in plan.documents:
+        if change.is_whole:
+            yield change.where, change, None
         else:
-            for item in document.items:
-                yield _key(document, item), document, item
+            for item in change.items:
+                yield _where(change, item), change, item
 
 
 def _print_entries(
-    entries: "list[tuple[_Key, DocumentPlan, PlanItem | None]]", left_out: set[int], subject: "Subject"
+    entries: "list[tuple[Where, DocumentChange, SettingChange | None]]",
+    left_out: set[int],
+    subject: "Subject",
 ) -> None:
     from zinker.reports.asking import entry_text
 

@@ -10,8 +10,8 @@ from zinker.cli.output import asker, emit, emit_json, progress_shown, setup_of
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
 if TYPE_CHECKING:
-    from zinker.jobs.applying import Approve, Outcome
-    from zinker.jobs.capturing import Progress
+    from zinker.jobs.apply.carry_out import Approve, Outcome
+    from zinker.jobs.capture.capture import Progress
     from zinker.jobs.setup import Setup
     from zinker.model.plan import Plan
 
@@ -77,7 +77,7 @@ def _report(outcome: "Outcome", setup: "Setup", path: Path) -> str:
 
 
 def _write(report: Path, text: str) -> None:
-    from zinker.stores.atomic import write_file
+    from zinker.disk.files import write_file
 
     try:
         write_file(report, text.encode(errors="backslashreplace"))

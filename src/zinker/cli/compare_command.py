@@ -30,7 +30,7 @@ def command(
     Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
     """
     from zinker.jobs import compare
-    from zinker.jobs.crosswalks import load_rules
+    from zinker.jobs.translate.rules import load_rules
     from zinker.reports.comparison import comparison_json, comparison_text
 
     rules = load_rules(crosswalk) if crosswalk else None

@@ -32,8 +32,8 @@ def command(
 
     Example: zinker crosswalk check potting-shed-to-glasshouse.crosswalk.toml
     """
-    from zinker.jobs.crosswalks import load_rules
     from zinker.jobs.proposing import propose
+    from zinker.jobs.translate.rules import load_rules
 
     if what == "check":
         rules = load_rules(Path(first))

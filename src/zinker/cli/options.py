@@ -176,8 +176,8 @@ def overruled(ctx: typer.Context) -> frozenset[str]:
 
     A place that others depend on has to be named; somebody at a terminal is asked for its name.
     """
-    from zinker.jobs.checking import LIVE as NAMED
-    from zinker.jobs.checking import OVERRULABLE
+    from zinker.jobs.plan.checks import LIVE as NAMED
+    from zinker.jobs.plan.checks import OVERRULABLE
 
     given = ctx.params
     names = {name for name in OVERRULABLE if given.get(name.replace("-", "_"))}
@@ -191,7 +191,7 @@ def overruled(ctx: typer.Context) -> frozenset[str]:
 def wishes(ctx: typer.Context) -> "Wishes":
     """Return what the options given say about what is wanted of a profile, and how."""
     from zinker.jobs import Wishes
-    from zinker.jobs.crosswalks import load_rules
+    from zinker.jobs.translate.rules import load_rules
 
     given = ctx.params
     return Wishes(

@@ -108,7 +108,7 @@ def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) 
         if is_quiet or not sys.stdin.isatty():
             why = "there is nobody to ask, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
-        if plan.live:
+        if plan.is_production:
             asked = f"{plan.place} is live: others depend on it. Type its name to write this"
             return bool(typer.prompt(asked, default="", show_default=False) == plan.place)
         return typer.confirm("Write this?", default=False)

@@ -26,7 +26,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from zinker.demo.tenant_data import COLLECTIONS, REFERENCES, SERVER_MADE, TENANTS, WRITE_ONLY, tenant
-from zinker.stores.atomic import write_file
+from zinker.disk.files import write_file
 
 _PAGE, _LARGEST_PAGE = 50, 500
 _FAULTS_HOLD = 0.02  # seconds

@@ -6,14 +6,16 @@ nothing in here opens a file.
 """
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from importlib import import_module
-from typing import Protocol, cast
+from typing import Protocol, TypeVar, cast
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import WHOLE
+
+T = TypeVar("T")
 
 _FORMATS = {
     "ini": "zinker.formats.ini",
@@ -110,13 +112,50 @@ def read_rows(format: str, data: bytes, dialect: Dialect = PLAIN) -> list[str]:
     return cast(ReadsRows, _format(format)).read_rows(data, dialect)
 
 
-def edit(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
+class Reader:
+    """Takes documents apart, and remembers what came of the last ones: the same bytes are taken apart once."""
+
+    def __init__(self, most: int = 8 * 1024 * 1024) -> None:
+        """Remember documents of `most` bytes in all."""
+        self._most = most
+        self._leaves: dict[tuple[str, bytes, Dialect], Leaves] = {}
+        self._rows: dict[tuple[str, bytes, Dialect], list[str]] = {}
+
+    def read(self, format: str, data: bytes, dialect: Dialect = PLAIN) -> Leaves:
+        """Return the settings of a document, as `read` does; they are not to be changed."""
+        return self._known(self._leaves, read, (format, data, dialect))
+
+    def read_rows(self, format: str, data: bytes, dialect: Dialect = PLAIN) -> list[str]:
+        """Return the settings of a document, as `read_rows` does; they are not to be changed."""
+        return self._known(self._rows, read_rows, (format, data, dialect))
+
+    def _known(
+        self,
+        known: dict[tuple[str, bytes, Dialect], T],
+        take_apart: Callable[[str, bytes, Dialect], T],
+        name: tuple[str, bytes, Dialect],
+    ) -> T:
+        found = known.get(name)
+        if found is None:
+            found = take_apart(*name)
+            if len(name[1]) > self._most:
+                return found
+            while known and sum(len(data) for _, data, _ in list(known)) + len(name[1]) > self._most:
+                known.pop(next(iter(known)), None)
+            known[name] = found
+        return found
+
+
+def edit(
+    format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN, reader: Reader | None = None
+) -> bytes:
     """Return the document with the edits made, every other byte as it was.
 
     The result is read again before it is returned: a document in which an edit does not hold, or in which
     anything else has changed, is never handed out. Raises `NotWritable` with the address concerned.
     """
-    before = read(format, data, dialect)
+    reader = reader or Reader()
+    before = reader.read(format, data, dialect)
     edits = [
         edit
         for edit in edits
@@ -128,14 +167,14 @@ def edit(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect = PLA
         result = _format(format).edit(data, edits, dialect)
     except RecursionError:
         raise NotWritable(edits[0].address, "it is nested too deeply") from None
-    after = before if result == data else _read_again(format, result, edits, dialect)
+    after = before if result == data else _read_again(reader, format, result, edits, dialect)
     _prove(before, after, edits)
     return result
 
 
-def _read_again(format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> Leaves:
+def _read_again(reader: Reader, format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> Leaves:
     try:
-        return read(format, data, dialect)
+        return reader.read(format, data, dialect)
     except DocumentError as error:
         raise NotWritable(edits[0].address, f"the document would not be readable any more: {error}") from None
 

@@ -4,12 +4,13 @@ import codecs
 import re
 from collections.abc import Iterable, Iterator
 
+from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_sections import ANSI, GONE, KEY_GONE, UNICODE
 from zinker.formats.registry_text import ANSI_CHARACTERS
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import tokens
 from zinker.model.errors import NotWritable
-from zinker.model.rows import END, SortedRows
+from zinker.model.rows import END
 from zinker.model.setting import WITHHELD, Setting
 
 _CONTROLS = re.compile("[\0-\x1f]")

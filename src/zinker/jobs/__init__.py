@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
     from zinker.jobs.transferring import transfer
-    from zinker.jobs.undoing import undo
+    from zinker.jobs.undoing import leave_as_it_is, undo
 
 __all__ = [
     "Wishes",
@@ -39,6 +39,7 @@ __all__ = [
     "export_version",
     "import_profile",
     "kept_versions",
+    "leave_as_it_is",
     "load_setup",
     "new_subject",
     "one_change",
@@ -62,6 +63,7 @@ _HOMES = {
     "export_version": "exporting",
     "import_profile": "importing",
     "kept_versions": "looking",
+    "leave_as_it_is": "undoing",
     "load_setup": "setup",
     "new_subject": "describing",
     "one_change": "looking",

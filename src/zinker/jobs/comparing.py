@@ -2,33 +2,34 @@
 
 import contextlib
 import queue
-import re
 import threading
 from collections.abc import Iterable, Iterator
 
 import msgspec
 
 from zinker.formats.registry_sections import GONE
-from zinker.jobs.capturing import Selection, select
-from zinker.jobs.crosswalks import World, crosswalk_for
-from zinker.jobs.policies import Policies, joined, titles_in, with_people
+from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, live, opened, subject_of
-from zinker.jobs.translating import Translated
+from zinker.jobs.translate.people import with_people
+from zinker.jobs.translate.policies import Policies, joined, titles_in
+from zinker.jobs.translate.rules import World, crosswalk_for
+from zinker.jobs.translate.view import Translated
 from zinker.model.address import matches
 from zinker.model.crosswalk import Rules
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
+from zinker.model.file_state import FileState
+from zinker.model.lines import count_settings
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line, is_secret_file
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line
+from zinker.stores.kinds import traits_of
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
 
 _AHEAD = 4  # pieces of a stream
-# The opening line of a document that was taken apart.
-_OPENING = re.compile(rb'^\["(?:[^"\\]|\\.)*","","document",', re.MULTILINE)
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -76,7 +77,7 @@ def compare(
         if rules is not None:
             before = _translated(before, after, rules, setup.catalogue)
         if before.manifest.subject != after.manifest.subject:
-            why = f"{before.name}, is {before.manifest.title}, and {after.name}, is {after.manifest.title}"
+            why = f"{before.name} is {before.manifest.title}, and {after.name} is {after.manifest.title}"
             raise WrongUsage("Not compared", why, "Compare profiles of the same subject.")
         return _compared(before, after, subject, ids, first.instance)
 
@@ -91,7 +92,7 @@ def _translated(before: Source, after: Source, rules: Rules, catalogue: Catalogu
         crosswalk = with_people(crosswalk, catalogue.find(subject), rules)
     translated = Translated(before.snapshot, crosswalk)
     translated.manifest = msgspec.structs.replace(before.manifest, subject=subject)
-    return msgspec.structs.replace(before, name=f"{before.name}, translated", snapshot=translated)
+    return msgspec.structs.replace(before, translation=", translated", snapshot=translated)
 
 
 def _chosen(subject: Subject | None, before: Source, parts: tuple[str, ...]) -> tuple[str, ...]:
@@ -100,7 +101,7 @@ def _chosen(subject: Subject | None, before: Source, parts: tuple[str, ...]) -> 
     held = [part.id for part in before.manifest.parts]
     missing = [id for id in parts if id not in held]
     if missing:
-        why = f"{before.name}, does not hold the part {', '.join(missing)}"
+        why = f"{before.name} does not hold the part {', '.join(missing)}"
         raise WrongUsage("Not compared", why, f"It holds {', '.join(held) or 'nothing'}.")
     return parts or tuple(held)
 
@@ -141,7 +142,8 @@ def _compared(
     for record in before.manifest.parts:
         if record.id in held and record.id in ids:
             different, same = _compare_part(before, after, record, subject, instance)
-            policies = subject.find_part(record.id) if subject and record.store == "tenant" else None
+            refers = traits_of(record.store).refers
+            policies = subject.find_part(record.id) if subject and refers else None
             if policies is not None:
                 old = Policies(policies, before.snapshot)
                 new = Policies(policies, after.snapshot)
@@ -158,8 +160,8 @@ def _compared(
     sides = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in homeless]
     alone = [id for id in sides if id not in held]
     return Comparison(
-        before.name,
-        after.name,
+        before.told,
+        after.told,
         before.manifest,
         subject,
         tuple(part for part in before.manifest.parts if part.id in held),
@@ -196,8 +198,7 @@ def _compare_part(
         nonlocal alike
         for piece in pieces:
             if part is None or not (part.volatile or instance):
-                openings = len(_OPENING.findall(piece)) if b',"","document",' in piece else 0
-                alike += piece.count(b"\n") - openings
+                alike += count_settings(piece)
             else:
                 settings = map(decode_line, piece[:-1].split(b"\n"))
                 alike += sum(not (s.is_head and s.type == DOCUMENT) and not is_ignored(s) for s in settings)
@@ -206,7 +207,7 @@ def _compare_part(
     pieces = [side.snapshot.pieces(record.id) for side in (before, after)]
     with read_along(pieces[0]) as first, read_along(pieces[1]) as second:
         found: Iterable[Difference] = differences(record.id, counted(first), second, is_ignored)
-        different = paired_by_case(found) if record.store == "registry" else list(found)
+        different = paired_by_case(found) if traits_of(record.store).folds_case else list(found)
     return different, alike - sum(d.before is not None for d in different if not _is_head(d))
 
 
@@ -284,7 +285,9 @@ def _is_unclear(difference: Difference) -> bool:
 
 
 def _is_withheld(leaf: Leaf | None) -> bool:
-    return leaf is not None and (leaf.type == WITHHELD or (leaf.type == WHOLE and is_secret_file(leaf.value)))
+    return leaf is not None and (
+        leaf.type == WITHHELD or (leaf.type == WHOLE and FileState.of(leaf).is_secret)
+    )
 
 
 def _unclear(difference: Difference) -> Problem:

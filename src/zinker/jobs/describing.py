@@ -3,11 +3,11 @@
 import re
 from pathlib import Path
 
+from zinker.disk.files import write_file
 from zinker.formats import guess
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.places.place import Place
-from zinker.stores.atomic import write_file
 from zinker.stores.registry import ROOTS
 from zinker.subjects.catalogue import RESERVED, SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
@@ -26,7 +26,7 @@ def new_subject(
     Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
     """
     where = setup.place(place)
-    parts = [described(where, home, number) for number, home in enumerate(homes, 1)]
+    parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
     return write_draft(setup, id, parts, to)
 
 
@@ -66,7 +66,7 @@ def check_name(id: str) -> None:
         raise WrongUsage("No draft written", why, "Choose another name.")
 
 
-def described(place: Place, given: Path | str, number: int) -> DraftPart:
+def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
     """Describe a home as a part; the number names one that has no name of its own.
 
     A home is a file or folder, a registry key (`HKEY_...`), or a path of the desktop's settings database, which

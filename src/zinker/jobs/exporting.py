@@ -9,10 +9,13 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.access import at_place
-from zinker.jobs.capturing import Live, Progress, application_version, capture, no_progress, select
+from zinker.jobs.capture.capture import Progress, capture, no_progress
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import select
+from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
 from zinker.model.errors import Refused, WrongUsage, reason
@@ -69,9 +72,10 @@ def export(
         setup.shelf.check_label(name, label)
     with at_place(setup, place) as live:
         running = tuple(live.running(described.application.processes))
+        session = Session(setup, live, described)
 
         def build(builder: ProfileBuilder) -> Manifest:
-            manifest = capture(setup, live, described, selection, builder, progress, locks)
+            manifest = capture(session, selection, builder, progress, locks)
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {place}"
@@ -88,9 +92,9 @@ def export(
             assert manifest is not None  # noqa: S101 - it was written just now
             return Exported(manifest, running, version)
         now = datetime.datetime.now()
-        path = destination(to, name, application_version(live, described), place, now)
+        path = destination(to, name, session.version, place, now)
         if is_registration(path):
-            with contextlib.closing(Live(setup, live, described, selection)) as snapshot:
+            with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
                 return _as_text(snapshot, path, replace, ansi, running)
         with _written_to(path, replace) as builder:
             manifest = build(builder)

@@ -5,34 +5,41 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Kind, Outcome, Work, carry_out, without_writing
-from zinker.jobs.capturing import Live, Progress, Selection, application_version, no_progress, select
-from zinker.jobs.checking import LEAVE_UNWRITABLE, NEW_INSTANCE, objections, without_unwritable
-from zinker.jobs.choosing import Resolve, at_addresses, merged, overwrite, resolved, with_base
-from zinker.jobs.crosswalks import World, crosswalk_for
-from zinker.jobs.planning import Sides, plan_part
-from zinker.jobs.policies import in_order, left_assignments, renamed, titles_in, with_people
+from zinker.jobs.apply.carry_out import Approve, Kind, Outcome, carry_out, without_writing
+from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import Selection, select
+from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.base import with_base
+from zinker.jobs.plan.checks import LEAVE_UNWRITABLE, objections, without_unwritable
+from zinker.jobs.plan.conflicts import Resolve, overwrite, resolved
+from zinker.jobs.plan.documents import NEW_INSTANCE, Options
+from zinker.jobs.plan.narrow import at_addresses, merged
+from zinker.jobs.plan.order import in_order
+from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.registration import NOBODYS, TextProfile
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
-from zinker.jobs.translating import Translated
-from zinker.jobs.withholding import Withholder
+from zinker.jobs.translate.people import left_assignments, renamed, with_people
+from zinker.jobs.translate.policies import titles_in
+from zinker.jobs.translate.rules import World, crosswalk_for
+from zinker.jobs.translate.view import Translated
 from zinker.model.address import tokens
 from zinker.model.crosswalk import Replace, Rules
 from zinker.model.errors import Refused, WrongUsage
-from zinker.model.plan import DocumentPlan, LeftAlone, Plan
-from zinker.model.setting import decode_line
+from zinker.model.plan import DocumentChange, LeftAlone, Plan
 from zinker.places.place import Place
 from zinker.profiles.reading import Profile
 from zinker.profiles.sealing import Lock
+from zinker.stores.files import instance_of
 from zinker.subjects.subject import Part, Subject
 
 # Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.
 Unlock = Callable[[tuple[str, ...]], Lock]
 # Shown a plan, returns the plan that is left of it.
-Choose = Callable[[Work, Plan], Plan]
+Choose = Callable[[Sides, Plan], Plan]
 
 
 class Wishes(msgspec.Struct, frozen=True):
@@ -71,7 +78,7 @@ def import_profile(
     preview: bool = False,
     approve: Approve = lambda plan: True,
     resolve: Resolve = overwrite,
-    choose: Choose = lambda work, plan: plan,
+    choose: Choose = lambda sides, plan: plan,
     progress: Progress = no_progress,
     unlock: Unlock | None = None,
     kind: Kind = "import",
@@ -102,14 +109,14 @@ def import_profile(
         with at_place(setup, place, look_only=preview, waited_for=waited_for) as target:
             bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
-            with contextlib.closing(Live(setup, target, subject, Selection(chosen))) as live:
-                sides = _sides(setup, target, live, source, subject, wishes, wanted)
-                work = Work(setup, target, subject, sides.source)
-                plan = _plan(sides, subject, Selection(chosen, wishes.instance or wanted.instance), source)
-                plan = _chosen(work, sides, plan, wishes, resolve, choose)
-                plan = _completed(work, plan, bound, source, wishes)
+            session = Session(setup, target, subject)
+            with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
+                sides = _sides(session, live, source, wishes, wanted)
+                plan = _plan(sides, Selection(chosen, wishes.instance or wanted.instance), source)
+                plan = _chosen(sides, plan, wishes, resolve, choose)
+                plan = _completed(sides, plan, bound, source, wishes)
                 ended = without_writing(plan, "Not imported", preview, approve)
-                return ended or carry_out(work, plan, kind, progress=progress)
+                return ended or carry_out(session, sides.source, plan, kind, progress=progress)
 
 
 def _check_source(source: Source, wishes: Wishes) -> None:
@@ -119,7 +126,9 @@ def _check_source(source: Source, wishes: Wishes) -> None:
         then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
         raise WrongUsage("Not imported", why, then)
     if wishes.exact and (source.manifest.partial or isinstance(source.snapshot, TextProfile)):
-        why = f"{source.name}, holds only some settings, so nothing follows from what is not in it"
+        why = (
+            f"{source.name} holds only some settings, so --exact would remove everything it does not mention"
+        )
         raise WrongUsage("Not imported", why, "Leave --exact out.")
     if wishes.exact and wishes.merge:
         why = "--exact makes the place like the profile, and --merge keeps what has changed at the place"
@@ -133,8 +142,7 @@ def _subject_id(source: Source, wishes: Wishes) -> str:
 
 def _keys(source: Source, part: str) -> Iterator[str]:
     """Yield the keys of the settings of a part."""
-    for line in source.snapshot.lines(part):
-        setting = decode_line(line)
+    for setting in source.snapshot.settings(part):
         if not setting.is_head:
             yield "\\".join([setting.document, *tokens(setting.address)[:-1]])
 
@@ -144,7 +152,7 @@ def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:
     if not source.manifest.sealed:
         then = "Leave --with-secrets out: the place keeps its own then."
         raise Refused("Secrets not opened", f"none are sealed into {source.name}", then)
-    own = Withholder(setup.home).lock
+    own = setup.withholder().lock
     if isinstance(source.snapshot, Profile):
         is_own = own.kind in source.manifest.sealed
         source.snapshot.unseal(own if is_own else unlock(source.manifest.sealed))
@@ -157,7 +165,7 @@ def _selection(subject: Subject, source: Source, wishes: Wishes, wanted: Referen
     there = tuple(part for part in selection.parts if part.id in held)
     missing = [id for id in wishes.parts if id not in held]
     if missing or not there:
-        why = f"{source.name}, does not hold the part {', '.join(missing) or 'asked for'}"
+        why = f"{source.name} does not hold the part {', '.join(missing) or 'asked for'}"
         known = ", ".join(part.id for part in source.manifest.parts)
         raise WrongUsage("Not imported", why, f"It holds {known or 'nothing'}.")
     return Selection(there, wanted.instance)
@@ -172,56 +180,43 @@ def _bound_elsewhere(selection: Selection, source: Source, place: Place, wishes:
     return [part for part in bound if part.id not in wishes.parts]
 
 
-def _sides(
-    setup: Setup,
-    place: Place,
-    live: Live,
-    source: Source,
-    subject: Subject,
-    wishes: Wishes,
-    wanted: Reference,
-) -> Sides:
-    world = World(place.name, place.own_folders(), application_version(place, subject))
+def _sides(session: Session, live: LiveSnapshot, source: Source, wishes: Wishes, wanted: Reference) -> Sides:
+    subject = session.subject
+    world = World(session.place.name, session.place.own_folders(), session.version)
     crosswalk = crosswalk_for(source.manifest, world, wishes.rules, wishes.translate)
     renames, references = renamed(subject, source.snapshot, wishes.prefix, wishes.suffix)
+    if wishes.instance:
+        renames |= _renames(source, subject, wanted.instance, wishes.instance)
     crosswalk = with_people(crosswalk, subject, wishes.rules)
     replaces = (*crosswalk.replaces, *references)
     crosswalk = msgspec.structs.replace(crosswalk, renames=renames, replaces=replaces)
-    if wishes.instance:
-        crosswalk = msgspec.structs.replace(
-            crosswalk, renames=_renames(source, subject, wanted.instance, wishes.instance)
-        )
     own = subject.application.version
     version_at = (own.part, own.address) if own else ("", "")
-    translated = Translated(source.snapshot, crosswalk)
-    return Sides(setup, place, live, translated, wishes.exact, version_at, assignments=wishes.assignments)
+    options = Options(wishes.exact, version_at, assignments=wishes.assignments)
+    return Sides(session, live, Translated(source.snapshot, crosswalk), options)
 
 
 def _renames(source: Source, subject: Subject, old: str, new: str) -> dict[tuple[str, str], str]:
     """Return the documents of an instance with the names that they have in another one."""
-    from zinker.jobs.homes import instance_of
-
     found: dict[tuple[str, str], str] = {}
     instances: set[str] = set()
     for part in subject.part:
         if not source.manifest.part(part.id):
             continue
-        for setting in map(decode_line, source.snapshot.lines(part.id)):
+        for setting in source.snapshot.settings(part.id):
             instance = instance_of(part, setting.document) if setting.is_head else ""
             instances |= {instance} - {""}
             if instance and instance == (old or instance):
                 found[part.id, setting.document] = _renamed(part, setting.document, instance, new)
     if not found or (not old and len(instances) > 1):
         known = ", ".join(sorted(instances)) or "none"
-        why = f"{source.name}, has " + (f"no instance {old}" if old else "more than one instance")
+        why = f"{source.name} has " + (f"no instance {old}" if old else "more than one instance")
         then = f"Name one, as in {subject.id}/INSTANCE@VERSION; it has {known}."
         raise WrongUsage("Not imported", why, then)
     return found
 
 
 def _renamed(part: Part, document: str, old: str, new: str) -> str:
-    from zinker.jobs.homes import instance_of
-
     at = -1
     while (at := document.find(old, at + 1)) >= 0:
         name = document[:at] + new + document[at + len(old) :]
@@ -232,29 +227,27 @@ def _renamed(part: Part, document: str, old: str, new: str) -> str:
     )
 
 
-def _plan(sides: Sides, subject: Subject, selection: Selection, source: Source) -> Plan:
-    documents: list[DocumentPlan] = []
-    left: list[LeftAlone] = []
+def _plan(sides: Sides, selection: Selection, source: Source) -> Plan:
+    session = sides.session
     plans = [plan_part(sides, part, selection) for part in selection.parts]
-    for plan in plans:
-        documents += plan.documents
-        left += plan.left
-    documents = in_order(subject, documents)
+    documents = in_order(session.subject, (change for plan in plans for change in plan.documents))
     return Plan(
-        subject=subject.id,
-        title=subject.title,
-        place=sides.place.name,
-        source=source.name,
+        subject=session.subject.id,
+        title=session.subject.title,
+        place=session.place.name,
+        source=source.told,
+        origin=source.name,
         documents=tuple(documents),
-        left=tuple(left),
+        left=tuple(left for plan in plans for left in plan.left),
         alike=sum(plan.alike for plan in plans),
         seen={part.id: part.sha256 for part in sides.live.manifest.parts},
         objections=tuple(objection for plan in plans for objection in plan.objections),
+        remarks=tuple(remark for plan in plans for remark in plan.remarks),
         fallback_size=sum(plan.held for plan in plans if plan.documents)
         + sum(part.size for part in sides.live.manifest.parts),
-        adopted_from=_adopted_from(source, sides.place),
-        live=sides.place.is_live,
-        titles=titles_in(subject, sides.live, sides.source),
+        adopted_from=_adopted_from(source, session.place),
+        is_production=session.place.is_production,
+        titles=titles_in(session.subject, sides.live, sides.source),
     )
 
 
@@ -265,40 +258,43 @@ def _adopted_from(source: Source, place: Place) -> str:
     return f"{user} on {machine}" if user else machine
 
 
-def _chosen(work: Work, sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: Choose) -> Plan:
+def _chosen(sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: Choose) -> Plan:
     """Take out of a plan what was not asked for, and what is not to be overwritten."""
-    plan = with_base(work.setup, work.place, plan)
+    plan = with_base(sides.session, plan)
     if wishes.addresses:
-        plan = at_addresses(work, plan, wishes.addresses)
+        plan = at_addresses(sides.session, sides.source, plan, wishes.addresses)
     if wishes.merge:
-        plan = merged(work, plan)
-    plan = resolved(work, plan, sides, resolve)
-    return choose(work, plan)
+        plan = merged(sides.session, sides.source, plan)
+    return choose(sides, resolved(sides, plan, resolve))
 
 
-def _completed(work: Work, plan: Plan, bound: list[Part], source: Source, wishes: Wishes) -> Plan:
+def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wishes: Wishes) -> Plan:
     """Add to a plan the parts left out for being bound to a device, and what speaks against it."""
+    session = sides.session
     why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
-    left = [LeftAlone(part.id, "", "", why.format(part.id), wanted=False) for part in bound]
+    left = [LeftAlone(p.id, "", "", why.format(p.id), wanted=False, reason="device") for p in bound]
     if isinstance(source.snapshot, TextProfile):
         # What somebody handed over as such a file is meant to be written, all of it.
         problems = source.manifest.problems
-        left += [LeftAlone(p.part, p.document, p.address, p.why) for p in problems]
-    place, subject = work.place, work.subject
+        left += [LeftAlone(p.part, p.document, p.address, p.why, reason="unreadable") for p in problems]
     documents = list(plan.documents)
     if LEAVE_UNWRITABLE in wishes.overruled:
-        documents, closed = without_unwritable(place, subject, plan)
+        documents, closed = without_unwritable(session, plan)
         left += closed
-    chosen = [part for part in subject.part if part.id in plan.seen]
+    chosen = [part for part in session.subject.part if part.id in plan.seen]
     overruled = wishes.overruled | ({NEW_INSTANCE} if wishes.instance else set())
     plan = msgspec.structs.replace(
         plan,
         documents=tuple(documents),
         left=(*plan.left, *left),
-        translations=_translations(documents, work.source),
-        remarks=(*_remarks(place, subject), *left_assignments(chosen, source.snapshot, wishes.assignments)),
+        translations=_translations(documents, sides.source),
+        remarks=(
+            *_remarks(session.place, session.subject),
+            *plan.remarks,
+            *left_assignments(chosen, source.snapshot, wishes.assignments),
+        ),
     )
-    against = objections(work.setup, place, subject, source.manifest, plan, overruled)
+    against = objections(session, source.manifest, plan, overruled)
     return msgspec.structs.replace(plan, objections=against)
 
 
@@ -310,10 +306,8 @@ def _remarks(place: Place, subject: Subject) -> tuple[str, ...]:
     )
 
 
-def _translations(documents: list[DocumentPlan], source: Translated | object) -> tuple[tuple[str, str], ...]:
+def _translations(documents: list[DocumentChange], source: Translated) -> tuple[tuple[str, str], ...]:
     """Return the replacements that a plan makes use of, and its moves."""
-    if not isinstance(source, Translated):
-        return ()
     originals = [i.translated.value for d in documents for i in d.items if i.translated is not None]
     texts = [text for value in originals for text in ([value] if isinstance(value, str) else map(str, value))]
     used: tuple[Replace, ...] = source.crosswalk.used(texts)

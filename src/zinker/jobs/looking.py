@@ -4,23 +4,25 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.access import tell_cut_off
-from zinker.jobs.homes import NoHome, open_home
-from zinker.jobs.policies import titles_in
+from zinker.jobs.place_lock import tell_cut_off
+from zinker.jobs.plan.layers import layered
 from zinker.jobs.references import parse_reference
-from zinker.jobs.secrecy import holds_secret
+from zinker.jobs.secrets.detect import holds_secret
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
+from zinker.jobs.translate.policies import titles_in
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
-from zinker.model.plan import DocumentPlan
+from zinker.model.plan import DocumentChange
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest
-from zinker.model.setting import Setting, decode_line, text_of
+from zinker.model.setting import Setting, text_of
 from zinker.places.place import Place
 from zinker.shelf.shelf import Version
-from zinker.stores.desktop_db import USER, DesktopHome
-from zinker.stores.reading import StoreError
+from zinker.stores.desktop_db import USER
+from zinker.stores.files import instance_of
+from zinker.stores.home import NoHome, StoreError
+from zinker.stores.kinds import open_home, traits_of
 from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Subject, paths_of
 
@@ -96,7 +98,7 @@ def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = 
         held = [part.id for part in source.manifest.parts]
         for id in parts:
             if id not in held:
-                raise unknown("part", id, held, f"{source.name}, holds {', '.join(held) or 'nothing'}.")
+                raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
         settings = list(_settings(source, subject, parts, find.casefold(), wanted.instance))
         layers: dict[tuple[str, str, str], str] = {}
         if source.is_live and subject is not None:
@@ -106,7 +108,7 @@ def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = 
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
         titles = titles_in(subject, source.snapshot)
-        return Shown(source.name, source.manifest, subject, tuple(settings), layers, titles)
+        return Shown(source.told, source.manifest, subject, tuple(settings), layers, titles)
 
 
 def _layers(
@@ -118,12 +120,11 @@ def _layers(
 ) -> Iterator[tuple[str, Setting]]:
     """Yield what counts in the settings databases though it is not the user's own; notes its layer."""
     for part in subject.part:
-        if part.store != "desktop-db" or (parts and part.id not in parts):
+        if not traits_of(part.store).has_layers or (parts and part.id not in parts):
             continue
         try:
-            home = open_home(place, part)
-            assert isinstance(home, DesktopHome)  # noqa: S101 - the store says so
-            found = [(path, *layered) for path in home.paths for layered in home.layers(path)]
+            home = layered(open_home(place, part))
+            found = [(path, *of) for path in home.where() for of in home.layers(path)]
         except (NoHome, StoreError):
             continue  # the capture has told why
         for document, address, leaf, layer, is_locked in found:
@@ -138,14 +139,11 @@ def _layers(
 def _settings(
     source: Source, subject: Subject | None, parts: tuple[str, ...], find: str, instance: str
 ) -> Iterator[tuple[str, Setting]]:
-    from zinker.jobs.homes import instance_of
-
     for record in source.manifest.parts:
         part = subject.find_part(record.id) if subject else None
         if parts and record.id not in parts:
             continue
-        for line in source.snapshot.lines(record.id):
-            setting = decode_line(line)
+        for setting in source.snapshot.settings(record.id):
             if setting.is_head and setting.type == "document":
                 continue
             if instance and part and instance_of(part, setting.document) != instance:
@@ -198,7 +196,7 @@ def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
     ]
 
 
-def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentPlan, ...], Subject | None]:
+def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:
     """Return a change with everything it wrote, and its subject, if its subject file is here.
 
     Raises `WrongUsage` where there is none of that number.

@@ -8,15 +8,18 @@ from difflib import get_close_matches
 from pathlib import Path
 from typing import NamedTuple
 
-from zinker.jobs.capturing import Live, select
-from zinker.jobs.secrecy import holds_secret
+from zinker.disk.files import write_file
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import select
+from zinker.jobs.secrets.detect import holds_secret
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.address import matches, tokens
 from zinker.model.crosswalk import SUFFIX, Crosswalk, Move, Replace, Value, between
 from zinker.model.errors import Refused, WrongUsage, reason
-from zinker.model.setting import WITHHELD, Leaf, decode_line
-from zinker.places.place import Place, system_kind
-from zinker.stores.atomic import write_file
+from zinker.model.setting import WITHHELD, Leaf
+from zinker.model.system import system_kind
+from zinker.places.place import Place
 from zinker.subjects.subject import Subject
 
 _Where = tuple[str, str, str]  # part, document, address
@@ -118,10 +121,10 @@ def _settings(setup: Setup, place: Place, subject: Subject) -> dict[_Where, Leaf
     """Return the settings of a subject at a place, without secrets and what changes by itself."""
     found: dict[_Where, Leaf] = {}
     own = subject.application.version
-    with contextlib.closing(Live(setup, place, subject, select(subject, (), ()))) as live:
+    with contextlib.closing(LiveSnapshot(Session(setup, place, subject), select(subject, (), ()))) as live:
         for part in subject.part:
-            for setting in map(decode_line, live.lines(part.id)):
-                leaf = Leaf(setting.type, setting.value)
+            for setting in live.settings(part.id):
+                leaf = setting.leaf
                 is_out = any(matches(pattern, setting.address) for pattern in part.volatile)
                 is_out = is_out or bool(own and (own.part, own.address) == (part.id, setting.address))
                 if setting.is_head or is_out or setting.type == WITHHELD:

@@ -2,34 +2,36 @@
 
 import datetime
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, Final
 
 import zinker
+from zinker.disk.files import commit_part, open_regular, write_part
+from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_sections import KEY_GONE, KEY_ITSELF
 from zinker.formats.registry_text import SUFFIX, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
-from zinker.jobs.withholding import Withholder
 from zinker.model.address import folded
 from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
-from zinker.model.profile import FORMAT, ByteStream, Manifest, Problem, Snapshot
-from zinker.model.rows import SortedRows, address_of
-from zinker.model.setting import Leaf, decode_line, head
-from zinker.profiles.sealing import Lock, Where
+from zinker.model.file_state import FileState
+from zinker.model.profile import FORMAT, Manifest, Problem, Snapshot
+from zinker.model.rows import address_of
+from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder
-from zinker.stores.atomic import commit_part, write_part
 from zinker.stores.registry import FORMAT as REGISTRY
 from zinker.subjects.subject import Part, Subject, paths_of
 
 # The subject of a file whose keys no subject file describes: it can be looked at and compared.
 NOBODYS = "registry"
+# The store whose parts such a file can hold: it is a format of registries, and of nothing else.
+STORE: Final = "registry"
 _WHAT = "Not read"
 
 
-class TextProfile:
-    """A registration text file that has been read; a `Snapshot`. Close it, or use it as a context."""
+class TextProfile(Snapshot):
+    """A registration text file that has been read. Close it, or use it as a context."""
 
     def __init__(self, setup: Setup, path: Path) -> None:
         self._builder = ProfileBuilder()
@@ -39,28 +41,12 @@ class TextProfile:
         except BaseException:
             self._builder.close()
             raise
-
-    @property
-    def secrets(self) -> Mapping[Where, Leaf]:
-        """The secrets that stand in the file in clear."""
-        return self._reader.withholder.secrets
-
-    @property
-    def removals(self) -> Mapping[tuple[str, str], tuple[str, ...]]:
-        """The keys that the file tells to remove, with all below them."""
-        return self._reader.removals
+        self.secrets = self._reader.withholder.secrets  # they stand in the file in clear
+        self.removals = self._reader.removals
 
     def pieces(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, many lines at a time."""
         return self._builder.pieces(part) if self.manifest.part(part) else iter(())
-
-    def lines(self, part: str) -> Iterator[bytes]:
-        """Yield the encoded settings of a part, sorted."""
-        return self._builder.lines(part) if self.manifest.part(part) else iter(())
-
-    def attachment(self, sha256: str) -> ByteStream:
-        """Registration text files have no attachments."""
-        raise KeyError(sha256)
 
     def close(self) -> None:
         """Let go of what was read."""
@@ -86,7 +72,7 @@ class _Reader:
     def __init__(self, setup: Setup, path: Path) -> None:
         self._path = path
         self._setup = setup
-        self.withholder = Withholder(setup.home)
+        self.withholder = setup.withholder()
         self.removals: dict[tuple[str, str], tuple[str, ...]] = {}
 
     def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
@@ -108,7 +94,7 @@ class _Reader:
             if own:
                 with builder.part(part.id, part.name, part.store, part.device_bound):
                     for name, rows in own:
-                        builder.add_sorted(head(name, REGISTRY, 0, ""), rows)
+                        builder.add_sorted(FileState(REGISTRY).head(name), rows)
         secrets = self.withholder.secrets
         if locks and secrets:
             builder.seal(secrets, locks)
@@ -128,7 +114,7 @@ class _Reader:
         )
 
     def _open(self) -> IO[bytes]:
-        return self._path.open("rb")
+        return open_regular(self._path)
 
     def _documents(
         self, text: RegistryText, subject: Subject, homes: "_Homes"
@@ -165,7 +151,7 @@ class _Homes:
         self.parts: dict[str, Part] = {}
         self._branches: dict[str, str] = {}
         for part in subject.part if subject else ():
-            if part.store == "registry":
+            if part.store == STORE:
                 for home in part.homes:
                     self.parts[home.first] = part
                     self._branches |= {folded(path): home.first for path in paths_of(home.path)}
@@ -195,7 +181,7 @@ class _NobodysHomes(_Homes):
 
 def _subject_of(setup: Setup, text: RegistryText) -> tuple[Subject, _Homes]:
     """Return the subject that most of a file's keys belong to."""
-    subjects = [s for s in setup.catalogue.all() if any(part.store == "registry" for part in s.part)]
+    subjects = [s for s in setup.catalogue.all() if any(part.store == STORE for part in s.part)]
     homes = [_Homes(subject) for subject in subjects]
     counts: Counter[int] = Counter()
     for _, key in text.headers if subjects else ():
@@ -203,7 +189,7 @@ def _subject_of(setup: Setup, text: RegistryText) -> tuple[Subject, _Homes]:
     if counts:
         best = counts.most_common(1)[0][0]
         return subjects[best], homes[best]
-    part = Part("keys", "registry", "HKEY_USERS\\any", "Keys")
+    part = Part("keys", STORE, "HKEY_USERS\\any", "Keys")
     return Subject(1, NOBODYS, "Registry keys", (part,)), _NobodysHomes(part)
 
 
@@ -212,18 +198,18 @@ def write_registration(snapshot: Snapshot, path: Path, ansi: bool = False) -> li
 
     Raises `Refused` where there is nothing that such a file can hold.
     """
-    parts = [part for part in snapshot.manifest.parts if part.store == "registry"]
+    parts = [part for part in snapshot.manifest.parts if part.store == STORE]
     left = [
         Problem(part.id, "", "", "a registration text file holds registry keys only")
         for part in snapshot.manifest.parts
-        if part.store != "registry"
+        if part.store != STORE
     ]
     if not parts:
         why = "a registration text file holds registry keys, and the profile has none"
         raise Refused("Not exported", why, "Write a profile file instead: FILE.zinker.")
-    lines = (line for part in parts for line in snapshot.lines(part.id))
+    settings = (setting for part in parts for setting in snapshot.settings(part.id))
     try:
-        commit_part(write_part(path, write_registry_text(map(decode_line, lines), ansi)), path)
+        commit_part(write_part(path, write_registry_text(settings, ansi)), path)
     except NotWritable as error:
         then = "Leave --ansi out, or leave that value out." if ansi else "Leave that part out."
         raise Refused("Not exported", f"{error.address}: {error.why}", then) from None

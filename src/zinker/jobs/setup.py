@@ -2,8 +2,9 @@
 
 import os
 from collections.abc import Callable
+from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 from urllib.parse import urlsplit
 
 import msgspec
@@ -19,6 +20,10 @@ from zinker.stores.registry import ROOTS
 from zinker.subjects.catalogue import VARIABLES, Catalogue, unknown
 from zinker.subjects.subject import Id, Strict
 from zinker.subjects.toml_check import load
+
+if TYPE_CHECKING:
+    from zinker.formats import Reader
+    from zinker.jobs.secrets.withhold import Cuts, Withholder
 
 
 class FolderEntry(Strict, frozen=True, tag_field="kind", tag="folder"):
@@ -61,7 +66,7 @@ class Setup:
     """The shelf, the subject files and the places; relative paths count from the configuration's folder."""
 
     def __init__(self, configuration: Configuration, base: Path, home: Path) -> None:
-        self.home = home
+        self.own_folder = home
         # Told, in a sentence for people, what was done besides what was asked for.
         self.notify: Callable[[str], None] = lambda text: None
         # Told how far a reading has come that nobody else is told of: what is read, how much is done, of how much.
@@ -77,9 +82,10 @@ class Setup:
     @property
     def shelf(self) -> Shelf:
         """The shelf; raises `Damaged` for one that is not readable."""
-        return Shelf(
-            self._path(self._configuration.shelf) if self._configuration.shelf else self.home / "shelf"
-        )
+        known = self.own_folder / "shelves.json"
+        if not self._configuration.shelf:
+            return Shelf(self.own_folder / "shelf", None, lambda text: self.notify(text))
+        return Shelf(self._path(self._configuration.shelf), known, lambda text: self.notify(text))
 
     def place(self, name: str) -> Place:
         """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.
@@ -105,10 +111,36 @@ class Setup:
 
         return RemotePlace(name, entry.address, entry.user, entry.protection == "encrypted")
 
-    def _machine_key(self) -> bytes:
-        from zinker.jobs.withholding import Withholder
+    @cached_property
+    def reader(self) -> "Reader":
+        """What takes documents apart, and remembers the last ones."""
+        from zinker.formats import Reader
 
-        return Withholder(self.home).lock.machine
+        return Reader()
+
+    @cached_property
+    def key(self) -> bytes:
+        """This machine's own key, for fingerprints of secrets; raises `Refused`."""
+        from zinker.jobs.secrets.machine_key import machine_key
+
+        return machine_key(self.own_folder)
+
+    @cached_property
+    def _cuts(self) -> "Cuts":
+        from zinker.jobs.secrets.withhold import Cuts
+
+        return Cuts()
+
+    def withholder(self, seals: bool = False) -> "Withholder":
+        """Return what keeps secrets out; `seals` tells that they are to be sealed in. Raises `Refused`."""
+        from zinker.jobs.secrets.withhold import Withholder
+
+        return Withholder(self.key, self.reader, seals, self._cuts)
+
+    def _sealing_key(self) -> bytes:
+        from zinker.jobs.secrets.machine_key import sealing_key
+
+        return sealing_key(self.key)
 
     def _tenant_place(self, name: str, entry: TenantEntry) -> Place:
         split = urlsplit(entry.address)
@@ -124,8 +156,8 @@ class Setup:
             entry.sign_in,
             entry.concurrency,
             entry.live,
-            self.home / "unfinished" / f"{name}.sealed",
-            self._machine_key,
+            self.own_folder / "unfinished" / f"{name}.sealed",
+            self._sealing_key,
             lambda text: self.notify(text),
         )
 
@@ -146,7 +178,11 @@ class Setup:
         )
 
     def _path(self, text: str) -> Path:
-        return Path(os.path.normpath(self.base / Path(text).expanduser()))
+        try:
+            return Path(os.path.normpath(self.base / Path(text).expanduser()))
+        except RuntimeError:
+            why = f"{text} names the home of somebody whom this machine does not know"
+            raise WrongUsage("Configuration not read", why, "Write the whole path.") from None
 
 
 def load_setup(configuration: Path | None = None) -> Setup:

@@ -5,11 +5,12 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.access import tell_cut_off
-from zinker.jobs.capturing import Live, select
-from zinker.jobs.homes import why_no_home
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import select
+from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.references import Reference
 from zinker.jobs.registration import TextProfile, is_registration
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage
 from zinker.model.profile import Manifest, Snapshot
@@ -18,13 +19,20 @@ from zinker.subjects.subject import Subject
 
 
 class Source(msgspec.Struct, frozen=True):
-    """Settings that were asked for; `name` says in words what they are."""
+    """Settings that were asked for: what to type for them, or `PLACE now`, and where they are from."""
 
     name: str
     snapshot: Snapshot
+    origin: str = ""
+    translation: str = ""
     is_live: bool = False
     # Parts that have no home at a live place, and why.
     homeless: dict[str, str] = {}
+
+    @property
+    def told(self) -> str:
+        """What they are, in words."""
+        return (f"{self.name}, from {self.origin}" if self.origin else self.name) + self.translation
 
     @property
     def manifest(self) -> Manifest:
@@ -40,15 +48,15 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
         profile: Profile | TextProfile = (
             TextProfile(setup, reference.path) if is_text else open_profile(reference.path)
         )
-        name = reference.path.name if is_text else f"{reference.path.name}, from {_origin(profile.manifest)}"
+        name, origin = reference.path.name, "" if is_text else _origin(profile.manifest)
     else:
         if reference.subject not in setup.shelf.subjects():
             setup.catalogue.find(reference.subject)  # raises for a name nobody knows
         version = setup.shelf.find(reference.subject, reference.version or "latest", reference.place)
         profile = setup.shelf.open(version)
-        name = f"{version.reference}, from {_origin(profile.manifest)}"
+        name, origin = version.reference, _origin(profile.manifest)
     with contextlib.closing(profile):
-        yield Source(name, profile)
+        yield Source(name, profile, origin)
 
 
 def _origin(manifest: Manifest) -> str:
@@ -62,10 +70,9 @@ def live(
 ) -> Iterator[Source]:
     """Read the live settings of a subject at a place."""
     tell_cut_off(setup, place)
-    where, selection = setup.place(place), select(subject, parts, (), instance)
-    snapshot = Live(setup, where, subject, selection)
-    homeless = {part.id: why for part in selection.parts if (why := why_no_home(where, part))}
-    with contextlib.closing(snapshot):
+    session, selection = Session(setup, setup.place(place), subject), select(subject, parts, (), instance)
+    with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
+        homeless = {part.id: why for part in selection.parts if (why := session.why_no_home(part))}
         yield Source(f"{place} now", snapshot, is_live=True, homeless=homeless)
 
 

@@ -8,30 +8,21 @@ from pathlib import Path
 import msgspec
 
 from zinker.formats.registry_sections import GONE
-from zinker.jobs.capturing import Live, select
-from zinker.jobs.describing import check_name, described, write_draft
-from zinker.jobs.homes import open_home
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import select
+from zinker.jobs.describing import check_name, draft_part, write_draft
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
-from zinker.jobs.withholding import Withholder
 from zinker.model.address import matches
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
+from zinker.model.file_state import FileState
 from zinker.model.profile import Manifest, Problem
-from zinker.model.setting import (
-    DOCUMENT,
-    WHOLE,
-    WITHHELD,
-    Leaf,
-    Setting,
-    decode_line,
-    head,
-    is_secret_file,
-)
+from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf
 from zinker.places.place import Place
 from zinker.profiles.writing import ProfileBuilder
 from zinker.shelf.shelf import Version
-from zinker.stores.files import FileHome
-from zinker.stores.registry import FORMAT as REGISTRY
+from zinker.stores.kinds import traits_of
 from zinker.subjects.draft import DraftPart
 from zinker.subjects.subject import Part, Subject, paths_of
 
@@ -87,9 +78,10 @@ def spot(
         setup.shelf.check_label(watched.id, label)
     selection = select(watched, parts, (), subject.partition("/")[2])
     with contextlib.ExitStack() as stack:
+        session = Session(setup, where, watched)
 
-        def look() -> Live:
-            return stack.enter_context(contextlib.closing(Live(setup, where, watched, selection)))
+        def look() -> LiveSnapshot:
+            return stack.enter_context(contextlib.closing(LiveSnapshot(session, selection)))
 
         before = look()
         first()
@@ -112,7 +104,7 @@ def spot(
             is_running=bool(where.running(watched.application.processes)),
         )
         if touched and (keep or label):
-            version, not_kept = _keep(setup, where, watched, after, touched, label, note)
+            version, not_kept = _keep(session, after, touched, label, note)
             spotted = msgspec.structs.replace(spotted, version=version, not_kept=not_kept)
     if touched and draft:
         path = write_draft(setup, draft, list(_drafted(watched, where, spotted)), to)
@@ -129,7 +121,7 @@ def _subject(setup: Setup, subject: str, homes: tuple[str, ...], place: Place, d
     if subject:
         why = f"{subject} is described already, and --home is for what is not"
         raise WrongUsage("Nothing spotted", why, "Leave one of them out.")
-    given = [described(place, home, number) for number, home in enumerate(homes, 1)]
+    given = [draft_part(place, home, number) for number, home in enumerate(homes, 1)]
     parts: list[Part] = []
     for part in given:
         names = [other.id for other in parts]
@@ -139,10 +131,10 @@ def _subject(setup: Setup, subject: str, homes: tuple[str, ...], place: Place, d
     return Subject(format=1, id=draft or UNNAMED, title=" ".join(homes), part=tuple(parts))
 
 
-def _differences(subject: Subject, before: Live, after: Live) -> Iterator[Difference]:
+def _differences(subject: Subject, before: LiveSnapshot, after: LiveSnapshot) -> Iterator[Difference]:
     for part in subject.part:
         found: Iterable[Difference] = differences(part.id, before.pieces(part.id), after.pieces(part.id))
-        if part.store == "registry":
+        if traits_of(part.store).folds_case:
             found = paired_by_case(found)
         for difference in found:
             leaf = difference.after or difference.before
@@ -172,10 +164,8 @@ def _above(address: str) -> str:
 
 
 def _keep(
-    setup: Setup,
-    place: Place,
-    subject: Subject,
-    after: Live,
+    session: Session,
+    after: LiveSnapshot,
     touched: tuple[Difference, ...],
     label: str,
     note: str,
@@ -185,14 +175,13 @@ def _keep(
 
     def build(builder: ProfileBuilder) -> Manifest:
         del not_kept[:]
-        withholder = Withholder(setup.home)
-        for part in subject.part:
+        for part in session.subject.part:
             own = sorted((d for d in touched if d.part == part.id), key=lambda d: (d.document, d.address))
             if not own:
                 continue
             with builder.part(part.id, part.name, part.store, part.device_bound):
                 for document, group in groupby(own, key=lambda d: d.document):
-                    _add(builder, withholder, place, part, document, list(group), after, not_kept)
+                    _add(builder, session, part, document, list(group), after, not_kept)
         manifest = msgspec.structs.replace(
             after.manifest,
             parts=tuple(builder.parts),
@@ -206,45 +195,39 @@ def _keep(
         builder.finish(manifest)
         return manifest
 
-    return setup.shelf.keep(subject.id, build), tuple(not_kept)
+    return session.setup.shelf.keep(session.subject.id, build), tuple(not_kept)
 
 
 def _add(
     builder: ProfileBuilder,
-    withholder: Withholder,
-    place: Place,
+    session: Session,
     part: Part,
     document: str,
     found: list[Difference],
-    after: Live,
+    after: LiveSnapshot,
     not_kept: list[str],
 ) -> None:
     """Add one document with just its touched settings; a whole file comes with its content."""
     whole = next((d for d in found if not d.address), None)
     if whole is None:
         leaves = {d.address: d.after or Leaf(GONE, None) for d in found}
-        builder.add(head(document, _format(part, document, after), 0, ""), leaves, None)
+        builder.add(FileState(_format(session, part, document, after)).head(document), leaves, None)
         return
-    home = open_home(place, part)
-    if whole.after is None or not isinstance(home, FileHome):
+    file = None
+    if whole.after is not None and session.home(part).traits.has_files:
+        reading = session.read(part, document)
+        file = reading.file
+    if file is None or not file.identity or file.is_secret:
         not_kept.append(f"{part.name}, {document}")
         return
-    reading = withholder.withhold(part, home.read(document))
-    content = reading.content
-    if not reading.stamp or is_secret_file(reading.about):
-        not_kept.append(f"{part.name}, {document}")
-        return
-    size, sha256 = (content.size, content.sha256) if content else (0, "")
-    builder.add(head(document, WHOLE, size, sha256, reading.about), {}, content)
+    builder.add(msgspec.structs.replace(file, format=WHOLE).head(document), {}, reading.content)
 
 
-def _format(part: Part, document: str, after: Live) -> str:
-    """Return the format in which a document was read."""
-    if part.store == "registry":
-        return REGISTRY
-    heads = (setting for setting in map(decode_line, after.lines(part.id)) if setting.is_head)
-    found: Setting | None = next((h for h in heads if h.document == document and h.type == DOCUMENT), None)
-    return str(found.value["format"]) if found else WHOLE
+def _format(session: Session, part: Part, document: str, after: LiveSnapshot) -> str:
+    """Return the format in which a document was read; for one that has gone, the one that it would have."""
+    heads = (setting for setting in after.settings(part.id) if setting.is_head)
+    found = next((h for h in heads if h.document == document and h.type == DOCUMENT), None)
+    return FileState.of(found).format if found else session.home(part).format_of(document) or WHOLE
 
 
 def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[DraftPart]:
@@ -256,7 +239,7 @@ def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[Draft
         for number, document in enumerate(documents):
             noise = {d.address for d in spotted.noise if (d.part, d.document) == (part.id, document)}
             titles = tuple(d.address for d in own if d.document == document and d.address)
-            is_below = path.endswith(_WILD) and part.store == "file"
+            is_below = path.endswith(_WILD) and traits_of(part.store).has_files
             yield DraftPart(
                 part.id if number == 0 else Path(document).stem.lower(),
                 path.removesuffix(_WILD) + f"/{document}" if is_below else path,

@@ -1,18 +1,15 @@
 """Transfer: from place to place, or from instance to instance, in one step."""
 
-import tempfile
-from pathlib import Path
-
 import msgspec
 
-from zinker.jobs.applying import Approve, Outcome
-from zinker.jobs.capturing import Progress, no_progress
-from zinker.jobs.checking import ADOPT, OTHER_USER
-from zinker.jobs.choosing import Resolve, overwrite
+from zinker.disk.scratch import scratch_folder
+from zinker.jobs.apply.carry_out import Approve, Outcome
+from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.exporting import export
 from zinker.jobs.importing import Choose, Wishes, import_profile
+from zinker.jobs.plan.checks import ADOPT, OTHER_USER
+from zinker.jobs.plan.conflicts import Resolve, overwrite
 from zinker.jobs.setup import Setup
-from zinker.jobs.withholding import Withholder
 from zinker.model.errors import WrongUsage
 
 
@@ -27,7 +24,7 @@ def transfer(
     preview: bool = False,
     approve: Approve = lambda plan: True,
     resolve: Resolve = overwrite,
-    choose: Choose = lambda work, plan: plan,
+    choose: Choose = lambda sides, plan: plan,
     progress: Progress = no_progress,
 ) -> Outcome:
     """Bring the settings of `subject[/instance]` from one place to another, by way of a version on the shelf.
@@ -42,11 +39,11 @@ def transfer(
         raise WrongUsage("Not transferred", why, then)
     wishes = msgspec.structs.replace(wishes, overruled=wishes.overruled | {ADOPT, OTHER_USER})
     name, slash, instance = subject.partition("/")
-    own = Withholder(setup.home).lock
+    own = setup.withholder().lock
     locks = (own,) if with_secrets else ()
     unlock = (lambda kinds: own) if with_secrets else None
-    with tempfile.TemporaryDirectory(prefix="zinker-") as folder:
-        path = Path(folder, f"{name}.zinker") if preview else None
+    with scratch_folder() as folder:
+        path = folder / f"{name}.zinker" if preview else None
         kept = export(
             setup,
             subject,

@@ -5,18 +5,22 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.access import at_place
-from zinker.jobs.applying import Approve, Outcome, Work, carry_out, without_writing
-from zinker.jobs.capturing import Live, Selection
-from zinker.jobs.checking import LIVE, objections
-from zinker.jobs.policies import titles_in
-from zinker.jobs.recovering import fallback_of, plan_reverse
+from zinker.jobs.apply.carry_out import Approve, Outcome, carry_out, without_writing
+from zinker.jobs.apply.recover import close, fallback_of
+from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.selection import Selection
+from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.checks import LIVE, objections
+from zinker.jobs.plan.reverse import plan_reverse
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
+from zinker.jobs.translate.policies import titles_in
 from zinker.model.change import Change
-from zinker.model.errors import Refused
-from zinker.model.plan import DocumentPlan, Plan
-from zinker.places.place import Place
-from zinker.shelf.shelf import Shelf
+from zinker.model.errors import Damaged, Refused
+from zinker.model.plan import DocumentChange, LeftAlone, Plan
+from zinker.model.profile import Snapshot
+from zinker.model.where import Where
 from zinker.subjects.subject import Subject
 
 
@@ -29,6 +33,7 @@ def undo(
     leave_later: bool = False,
     wait: bool = False,
     live: str = "",
+    progress: Progress = no_progress,
 ) -> Outcome:
     """Take a change back: the newest that has not been undone, or the one of that number.
 
@@ -36,7 +41,6 @@ def undo(
     too, is only undone with `leave_later`. What has been changed again since is left alone and listed. Raises
     `Refused` for a change that cannot be undone, with the reason.
     """
-    shelf = setup.shelf
     change = _undoable(setup, number)
     subject = setup.catalogue.find(change.subject)
     names = subject.application.processes if wait else ()
@@ -46,16 +50,41 @@ def undo(
         change = _undoable(setup, change.number)  # another run may have been faster
         if not leave_later:
             _check_later(setup, change, subject)
-        with _reversed(setup, shelf, place, subject, change, overruled) as (work, plan):
+        session = Session(setup, place, subject)
+        with _reversed(session, change, overruled) as (fallback, plan):
             ended = without_writing(plan, "Not undone", preview, approve)
-            return ended or carry_out(work, plan, "undo", undoes=change.number)
+            return ended or carry_out(session, fallback, plan, "undo", change.number, progress)
+
+
+def leave_as_it_is(setup: Setup, number: int) -> Change:
+    """Close a change that was cut off and cannot be put right; its place stays as it is, its fallback is kept.
+
+    Raises `Refused` for a change that is not open, or whose run is not over.
+    """
+    change = setup.shelf.changes.get(number)
+    if change not in setup.shelf.changes.open_ones():
+        then = "Leave --as-it-is out to take it back."
+        raise Refused(f"Change {number} not closed", "it is closed already, or never began", then)
+    with at_place(setup, change.place, look_only=True):
+        why = "it was cut off, and the place was left as it was"
+        documents = _documents(setup, change)
+        left = tuple(LeftAlone(*document.where, why, reason="cut-off") for document in documents)
+        return close(setup, change, "as-it-is", left)
+
+
+def _documents(setup: Setup, change: Change) -> tuple[DocumentChange, ...]:
+    """Return what a change was to do, as far as its record can be read."""
+    try:
+        return setup.shelf.changes.documents(change)
+    except Damaged:
+        return ()
 
 
 def _check_later(setup: Setup, change: Change, subject: Subject) -> None:
     """Raise `Refused` where later changes, which have not been taken back, touched the same settings."""
     changes = setup.shelf.changes
     touched = set(_touched(changes.documents(change)))
-    found: dict[int, tuple[str, str, str]] = {}
+    found: dict[int, Where] = {}
     for later in changes.all():
         is_same = (later.subject, later.place, later.place_machine) == (
             change.subject,
@@ -83,39 +112,42 @@ def _check_later(setup: Setup, change: Change, subject: Subject) -> None:
         )
 
 
-def _touched(documents: tuple[DocumentPlan, ...]) -> Iterator[tuple[str, str, str]]:
-    """Yield part, document and address of what was changed, and the document alone where it was as a whole."""
+def _touched(documents: tuple[DocumentChange, ...]) -> Iterator[Where]:
+    """Yield where something was changed: settings, and documents as a whole."""
     for document in documents:
         for item in document.items:
-            yield document.part, document.document, item.address
-        if document.action != "edit":
-            yield document.part, document.document, ""
+            yield Where(document.part, document.document, item.address)
+        if document.is_whole:
+            yield document.where
 
 
 @contextlib.contextmanager
-def _reversed(
-    setup: Setup, shelf: Shelf, place: Place, subject: Subject, change: Change, overruled: frozenset[str]
-) -> Iterator[tuple[Work, Plan]]:
-    fallback = fallback_of(setup, change)
-    documents = shelf.changes.documents(change)
+def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> Iterator[tuple[Snapshot, Plan]]:
+    setup, subject = session.setup, session.subject
+    documents = setup.shelf.changes.documents(change)
     touched = {document.part for document in documents}
-    live = Live(setup, place, subject, Selection(tuple(part for part in subject.part if part.id in touched)))
-    with contextlib.closing(fallback), contextlib.closing(live):
-        plans, left = plan_reverse(setup, place, subject, documents, fallback)
+    parts = tuple(part for part in subject.part if part.id in touched)
+    with (
+        contextlib.closing(fallback_of(setup, change)) as fallback,
+        contextlib.closing(LiveSnapshot(session, Selection(parts))) as live,
+    ):
+        plans, left = plan_reverse(session, documents, fallback)
         plan = Plan(
             subject=subject.id,
             title=subject.title,
-            place=place.name,
+            place=session.place.name,
             source=f"undo of change {change.number}",
             documents=tuple(plans),
             left=tuple(left),
-            live=place.is_live,
+            is_production=session.place.is_production,
             titles=titles_in(subject, live, fallback),
             seen={part.id: part.sha256 for part in live.manifest.parts},
+            remarks=tuple(
+                note for one in plans if one.before is not None for note in session.home_of(one).notes(one)
+            ),
         )
-        against = objections(setup, place, subject, fallback.manifest, plan, overruled)
-        plan = msgspec.structs.replace(plan, objections=against)
-        yield Work(setup, place, subject, fallback), plan
+        against = objections(session, fallback.manifest, plan, overruled)
+        yield fallback, msgspec.structs.replace(plan, objections=against)
 
 
 def _undoable(setup: Setup, number: int | None) -> Change:
@@ -141,6 +173,8 @@ def _undoable(setup: Setup, number: int | None) -> Change:
         raise Refused(what, f"it was undone already, by change {by.number} on {when}", then)
     if change.state == "taken-back":
         raise Refused(what, "it failed or was cut off, and was taken back then")
+    if change.state == "as-it-is":
+        raise Refused(what, "it was cut off, and the place was left as it was")
     if change.state == "open" and change not in shelf.changes.open_ones():
         raise Refused(what, "it was cut off before it wrote anything")
     return change

@@ -8,7 +8,8 @@ from zinker.model.plan import LeftAlone
 
 # open: begun, not known to be finished. done: everything that was to be written is. partly: some is not, and
 # is listed. taken-back: it failed or was cut off, and nothing of it is left. undone: a later change undid it.
-State = Literal["open", "done", "partly", "taken-back", "undone"]
+# as-it-is: it was cut off, could not be put right, and somebody had the place left as it was.
+State = Literal["open", "done", "partly", "taken-back", "undone", "as-it-is"]
 
 
 class Change(msgspec.Struct, frozen=True):
@@ -36,3 +37,5 @@ class Change(msgspec.Struct, frozen=True):
     left: tuple[LeftAlone, ...] = ()
     # The machine whose settings were taken over, where it is another one.
     adopted_from: str = ""
+    # The digest of the record of its documents, in hexadecimal; "" before format 2.
+    documents_sha256: str = ""

@@ -106,6 +106,11 @@ class Crosswalk(msgspec.Struct, frozen=True, dict=True):
     place: str = ""
     renames: dict[tuple[str, str], str] = {}
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is translated at all."""
+        return not (self.replaces or self.moves or self.values or self.renames)
+
     def is_moving(self, part: str) -> bool:
         """Tell whether settings of a part, or into it, come to other addresses."""
         moves = any(part in (move.part, move.to_part) for move in self.moves)

@@ -5,7 +5,8 @@ from collections.abc import Callable, Iterable, Iterator
 import msgspec
 
 from zinker.model.address import folded
-from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting, alike, decode_line, stamp
+from zinker.model.file_state import FileState
+from zinker.model.setting import DOCUMENT, Leaf, Setting, decode_line
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -148,8 +149,8 @@ def _same(old: Setting | None, new: Setting | None) -> bool:
         return False
     if old.address or old.type != new.type or not (old.is_head and new.is_head):
         return False
-    return old.type == DOCUMENT or alike(stamp(WHOLE, old.value), stamp(WHOLE, new.value))
+    return old.type == DOCUMENT or FileState.of(old).is_same(FileState.of(new))
 
 
 def _leaf(setting: Setting | None) -> Leaf | None:
-    return None if setting is None else Leaf(setting.type, setting.value)
+    return None if setting is None else setting.leaf

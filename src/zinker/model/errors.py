@@ -83,6 +83,9 @@ def reason(error: OSError) -> str:
     >>> reason(OSError(errno.ENOSPC, "No space left on device"))
     'the disk is full'
     """
+    why = getattr(error, "why", "")
+    if why:
+        return str(why)
     if error.errno in _REASONS:
         return _REASONS[error.errno]
     return (error.strerror or str(error) or type(error).__name__).lower()

@@ -1,11 +1,14 @@
 """What a profile says about itself (`profile.json`), and what every source of settings offers."""
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
+from types import MappingProxyType
 from typing import Protocol
 
 import msgspec
 
-from zinker.model.setting import Leaf
+from zinker.model.setting import Leaf, Setting, decode_line
+from zinker.model.where import Where
 
 FORMAT = 1
 
@@ -93,32 +96,37 @@ class ByteStream(Protocol):
     def __exit__(self, *_: object) -> None: ...
 
 
-class Snapshot(Protocol):
-    """Settings of one subject at one time: a kept profile, or live settings just read."""
+class Snapshot(ABC):
+    """Settings of one subject at one time: a kept profile, or live settings just read.
 
-    @property
-    def manifest(self) -> Manifest:
-        """What the snapshot says about itself."""
-        ...
+    `secrets` has the values of withheld settings, where they could be opened; `removals` what the snapshot tells to
+    remove, by part and document: addresses that end with a slash.
+    """
 
-    @property
-    def secrets(self) -> Mapping[tuple[str, str, str], Leaf]:
-        """The values of withheld settings by part, document and address, where they could be opened."""
-        ...
+    manifest: Manifest
+    secrets: Mapping[Where, Leaf] = MappingProxyType({})
+    removals: Mapping[tuple[str, str], tuple[str, ...]] = MappingProxyType({})
 
-    @property
-    def removals(self) -> Mapping[tuple[str, str], tuple[str, ...]]:
-        """What the snapshot tells to remove, by part and document: addresses that end with a slash."""
-        ...
-
+    @abstractmethod
     def pieces(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, many lines at a time, each with its line end."""
-        ...
 
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, without line ends."""
-        ...
+        for piece in self.pieces(part):
+            yield from piece[:-1].split(b"\n")
+
+    def settings(self, part: str) -> Iterator[Setting]:
+        """Yield the settings of a part, sorted, with the opening lines of documents."""
+        return map(decode_line, self.lines(part))
 
     def attachment(self, sha256: str) -> ByteStream:
-        """Open a whole file by its digest."""
-        ...
+        """Open a whole file by its digest; raises `KeyError` where the snapshot has no files."""
+        raise KeyError(sha256)
+
+    def attachment_size(self, sha256: str) -> int:
+        """Return how many bytes a whole file has; raises `KeyError` where the snapshot has no files."""
+        raise KeyError(sha256)
+
+    def close(self) -> None:
+        """Let go of what is open."""

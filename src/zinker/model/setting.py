@@ -81,6 +81,11 @@ class Setting(msgspec.Struct, frozen=True, array_like=True, gc=False):
         """Whether this line opens a document."""
         return not self.address and self.type in (DOCUMENT, WHOLE)
 
+    @property
+    def leaf(self) -> "Leaf":
+        """The typed value alone."""
+        return Leaf(self.type, self.value)
+
 
 class Leaf(msgspec.Struct, frozen=True, array_like=True, gc=False):
     """A typed value, without saying where it stands."""
@@ -162,60 +167,13 @@ def _is_content(value: Any) -> bool:
     if type(mode) is not str or not re.fullmatch("([0-7]{1,3})?", mode, re.ASCII):
         return False
     is_digest = type(digest) is str and re.fullmatch("([0-9a-f]{64})?", digest, re.ASCII) is not None
-    return is_digest and type(format) is str and type(value.get("size", 0)) is int
+    size = value.get("size", 0)
+    return is_digest and type(format) is str and type(size) is int and size >= 0
 
 
 def plain_int(number: int) -> int | str:
     """Return the JSON form of an integer: a number where every reader keeps it exactly, else its digits."""
     return number if abs(number) <= LARGEST_PLAIN_INTEGER else str(number)
-
-
-def head(
-    document: str, format: str, size: int, sha256: str, about: Mapping[str, str | bool] | None = None
-) -> Setting:
-    """Build the line that opens a document; `size` in bytes. A document without a file has no digest ("").
-
-    `about` is what else is to be said about a file, see `stamp`.
-    """
-    content = {"size": size, "sha256": sha256} if sha256 else {}
-    content |= about or {}
-    if format == WHOLE:
-        return Setting(document, "", WHOLE, content)
-    return Setting(document, "", DOCUMENT, {"format": format, **content})
-
-
-def about_of(content: Mapping[str, Any]) -> dict[str, str | bool]:
-    """Return what the line that opens a document says of a file besides its format and content."""
-    return {name: content[name] for name in _ABOUT if name in content}
-
-
-def is_secret_file(content: Mapping[str, Any]) -> bool:
-    """Tell whether a file is a secret as a whole, so that only its fingerprint is known."""
-    return "mark" in content
-
-
-def stamp(format: str, content: Mapping[str, Any]) -> str:
-    """Return what tells a document from others of its name: its digest; "" for one that is no file.
-
-    A link counts by its target, an empty folder by being one, a secret file by its fingerprint. What is carried
-    whole counts with its permission bits, `mode`; in what is taken apart, they are the place's own business.
-    """
-    if "link" in content:
-        return f"link:{content['link']}"
-    if content.get("folder"):
-        return "folder"
-    sha256, mode = content.get("sha256", ""), content.get("mode", "")
-    if is_secret_file(content):
-        sha256 = f"{WITHHELD}-{content.get('key', '')}-{content['mark']}"
-    return f"{sha256}:{mode}" if format == WHOLE and mode and sha256 else sha256
-
-
-def alike(one: str, other: str) -> bool:
-    """Tell whether two stamps may be of the same document: not every place knows permission bits."""
-    first, second = one.split(":"), other.split(":")
-    if one.startswith("link:") or other.startswith("link:") or len(first) == len(second):
-        return one == other
-    return first[0] == second[0]
 
 
 def text_of(leaf: Leaf | Setting | None) -> str:
@@ -226,14 +184,7 @@ def text_of(leaf: Leaf | Setting | None) -> str:
     if kind == WITHHELD:
         return "withheld"
     if kind == WHOLE:
-        if "link" in value:
-            return f"link to {value['link']}"
-        if value.get("folder"):
-            return "an empty folder"
-        if is_secret_file(value):
-            return "withheld as a whole"
-        mode = f", mode {value['mode']}" if value.get("mode", "644") not in USUAL_MODES else ""
-        return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"
+        return _text_of_file(value)
     if kind in _WORDS:
         return _WORDS[kind]
     if kind == "object":
@@ -243,3 +194,14 @@ def text_of(leaf: Leaf | Setting | None) -> str:
     if isinstance(value, str):
         return value if value else '""'
     return json.dumps(value, ensure_ascii=False)
+
+
+def _text_of_file(value: Mapping[str, Any]) -> str:
+    if "link" in value:
+        return f"link to {value['link']}"
+    if value.get("folder"):
+        return "an empty folder"
+    if "mark" in value:
+        return "withheld as a whole"
+    mode = f", mode {value['mode']}" if value.get("mode", "644") not in USUAL_MODES else ""
+    return f"file {str(value.get('sha256', ''))[:8]}, {value.get('size', 0):,} bytes{mode}"

@@ -7,7 +7,6 @@ from typing import Literal
 from zinker.model.address import folded
 from zinker.model.errors import WrongUsage
 from zinker.places.place import Place, Process
-from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Redirected, Registry, RegistryError
 
 ALL_USERS = "all-users"
@@ -17,7 +16,7 @@ _PROFILES = r"HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows NT\CurrentVersion\Pr
 _OWN_FOLDERS = ("home", "config", "data", "documents")
 
 
-class AccountPlace:
+class AccountPlace(Place):
     """A place, with the registry of another account in the place of the user's.
 
     `all-users` stands for what an application keeps for all of them, below HKEY_LOCAL_MACHINE.
@@ -27,11 +26,28 @@ class AccountPlace:
         self._place, self._account = place, account
         self.name = f"{place.name}/{account}"
         self.kind = place.kind
-        self.machine = place.machine
-        self.user = account
-        self.system = place.system
-        self.is_live = place.is_live
+        self.is_production = place.is_production
         self.knows_processes = place.knows_processes
+
+    @property
+    def machine(self) -> str:
+        """The machine's own name."""
+        return self._place.machine
+
+    @property
+    def user(self) -> str:
+        """The account."""
+        return self._account
+
+    @property
+    def system(self) -> str:
+        """The operating system."""
+        return self._place.system
+
+    @property
+    def top(self) -> Path | None:
+        """The root of the place's files."""
+        return self._place.top
 
     def absence(self) -> str:
         """Say why the place does not answer, or "" if it does."""
@@ -53,14 +69,6 @@ class AccountPlace:
         if self._account == ALL_USERS:
             return Redirected(registry, {_USER: "HKEY_LOCAL_MACHINE"})
         return Redirected(registry, {_USER: rf"HKEY_USERS\{self._sid(registry)}"})
-
-    def desktop_db(self) -> SettingsDatabase | None:
-        """Return None: a settings database is its user's."""
-        return None
-
-    def tenant(self) -> None:
-        """Return None: this is an account of a workstation."""
-        return
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return the processes there with one of these names."""

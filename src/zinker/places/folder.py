@@ -10,7 +10,8 @@ import msgspec
 
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
-from zinker.places.place import Process, system_kind
+from zinker.model.system import system_kind
+from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.gvdb_database import DiskDatabase
 from zinker.stores.hive_registry import HiveRegistry
@@ -48,7 +49,7 @@ class Workstation(msgspec.Struct, frozen=True):
     registry: dict[str, Any] | None = None
 
 
-class FolderPlace:
+class FolderPlace(Place):
     """A workstation below a folder; `workstation` names the file that simulates the rest of it."""
 
     kind = "folder"
@@ -101,6 +102,11 @@ class FolderPlace:
             return f"the simulated workstation {self._file} is not there"
         return ""
 
+    @property
+    def top(self) -> Path:
+        """The folder itself."""
+        return self._path
+
     def folder(self, variable: str) -> Path | None:
         """Return a folder below the place's own."""
         below = self._folders.get(variable)
@@ -123,14 +129,6 @@ class FolderPlace:
         """Return the settings database on the disk, if there is one."""
         database = DiskDatabase(self._path, self.folder("config"))
         return database if database.is_there else None
-
-    is_live = False
-
-    def tenant(self) -> None:
-        """Return None: this is a workstation."""
-        return
-
-    knows_processes = True
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Return what the simulation says is running; on a dead disk nothing is."""

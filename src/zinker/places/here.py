@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
-from zinker.places.place import Process
+from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
@@ -14,7 +14,7 @@ from zinker.stores.registry import Registry
 _INTERPRETERS = ("python", "perl", "ruby", "node", "java", "bash", "sh")
 
 
-class Here:
+class Here(Place):
     """The place `here`."""
 
     name = "here"
@@ -38,6 +38,11 @@ class Here:
     def absence(self) -> str:
         """Return "": this machine is always there."""
         return ""
+
+    @property
+    def top(self) -> Path:
+        """The root of the disk that the home is on."""
+        return Path(Path.home().anchor)
 
     def folder(self, variable: str) -> Path | None:
         """Return a folder by the rules of this operating system (XDG, Known Folders, or Apple's)."""
@@ -64,14 +69,6 @@ class Here:
         from zinker.stores.dconf import DconfDatabase
 
         return DconfDatabase()
-
-    is_live = False
-
-    def tenant(self) -> None:
-        """Return None: this is a workstation."""
-        return
-
-    knows_processes = True
 
     def running(self, names: Sequence[str]) -> list[Process]:
         """Ask the operating system for its processes."""

@@ -1,33 +1,40 @@
 """Another workstation whose registry is reached over the network."""
 
 import os
-from collections.abc import Sequence
-from pathlib import Path
 from typing import Literal
 
 from zinker.model.errors import Refused
-from zinker.places.place import Process
-from zinker.stores.desktop_db import SettingsDatabase
+from zinker.places.place import Place
 from zinker.stores.registry import Registry, RegistryError
 from zinker.stores.remote_registry import Dial, RemoteRegistry
 
 _NAME = r"HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName"
 
 
-class RemotePlace:
+class RemotePlace(Place):
     """A workstation that runs somewhere else; only its registry is reached, none of its files."""
 
     kind = "remote-registry"
+    knows_processes = False  # this protocol does not tell what runs there
 
     def __init__(self, name: str, address: str, user: str, encrypt: bool) -> None:
         host, _, port = address.partition(":")
         self.name = name
-        self.user = user
-        self.system = "Windows"
+        self._user = user
         self._host = host
         self._dial = Dial(host, int(port or 445), user, lambda: secret_of(name, user), encrypt)
         self._registries: dict[int, RemoteRegistry] = {}
         self._machine = ""
+
+    @property
+    def user(self) -> str:
+        """The account that is signed in with."""
+        return self._user
+
+    @property
+    def system(self) -> str:
+        """What has such a registry."""
+        return "Windows"
 
     @property
     def machine(self) -> str:
@@ -49,35 +56,11 @@ class RemotePlace:
             return f"{error.why}. {error.then.rstrip('.')}"
         return ""
 
-    def folder(self, variable: str) -> Path | None:
-        """Return None: its files are not reached."""
-        return None
-
-    def own_folders(self) -> dict[str, str]:
-        """Return nothing: nobody has looked."""
-        return {}
-
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry:
         """Return its registry."""
         if view not in self._registries:
             self._registries[view] = RemoteRegistry(self._dial, view)
         return self._registries[view]
-
-    def desktop_db(self) -> SettingsDatabase | None:
-        """Return None: only the registry is reached."""
-        return None
-
-    is_live = False
-
-    def tenant(self) -> None:
-        """Return None: this is a workstation."""
-        return
-
-    knows_processes = False
-
-    def running(self, names: Sequence[str]) -> list[Process]:
-        """Return nothing: this protocol does not tell what runs there."""
-        return []
 
 
 def secret_of(place: str, user: str) -> str:

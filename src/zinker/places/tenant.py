@@ -1,16 +1,14 @@
 """A place that is a tenant of a service: its policies, and nothing else."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 from urllib.parse import urlsplit
 
 from zinker.model.errors import Refused, ZinkerError
-from zinker.places.place import Process
+from zinker.places.place import Place
 from zinker.places.remote import secret_of
-from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.registry import Registry
 
 if TYPE_CHECKING:
     from zinker.stores.tenant import Tenant
@@ -18,11 +16,10 @@ if TYPE_CHECKING:
 SYSTEM = "tenant"
 
 
-class TenantPlace:
+class TenantPlace(Place):
     """A tenant; with `live`, nothing is brought there unless its name is given."""
 
     kind = "tenant"
-    knows_processes = True  # nothing that could overwrite anything runs in a tenant
 
     def __init__(
         self,
@@ -36,7 +33,7 @@ class TenantPlace:
         key: Callable[[], bytes],
         notify: Callable[[str], None],
     ) -> None:
-        self.name, self.is_live = name, live
+        self.name, self.is_production = name, live
         self._address, self._client_id = address, client_id
         self._sign_in, self._concurrency = sign_in, concurrency
         self._unfinished, self._key, self._notify = unfinished, key, notify
@@ -69,22 +66,6 @@ class TenantPlace:
             return error.why
         return ""
 
-    def folder(self, variable: str) -> Path | None:
-        """Return None: there are no folders."""
-        return None
-
-    def own_folders(self) -> dict[str, str]:
-        """Return none."""
-        return {}
-
-    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
-        """Return None: there is no registry."""
-        return None
-
-    def desktop_db(self) -> SettingsDatabase | None:
-        """Return None: there is no desktop."""
-        return None
-
     def tenant(self) -> "Tenant":
         """Return the tenant, connected to when it is first asked something."""
         return self._tenant
@@ -101,7 +82,3 @@ class TenantPlace:
         secret = (lambda: secret_of(self.name, self._client_id)) if self._sign_in == "secret" else None
         api = TenantApi(self._address, self._client_id, secret, self._concurrency, self._notify)
         return Tenant(api, Unfinished(self._unfinished, self._key))
-
-    def running(self, names: Sequence[str]) -> list[Process]:
-        """Return nothing: no application runs there."""
-        return []

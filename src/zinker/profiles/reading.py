@@ -12,10 +12,12 @@ from typing import IO, Any, Protocol
 
 import msgspec
 
+from zinker.disk.files import CHUNK
 from zinker.model.errors import Damaged, WrongUsage, reason
+from zinker.model.file_state import FileState
 from zinker.model.plain_json import decode
-from zinker.model.profile import FORMAT, Manifest
-from zinker.model.setting import Leaf, decode_line
+from zinker.model.profile import FORMAT, Manifest, Snapshot
+from zinker.model.setting import decode_line
 from zinker.profiles.layout import (
     HIGHEST_RATIO,
     LARGEST_LINE,
@@ -29,8 +31,7 @@ from zinker.profiles.layout import (
     is_member,
     settings_member,
 )
-from zinker.profiles.sealing import Lock, Where, unseal
-from zinker.stores.atomic import CHUNK
+from zinker.profiles.sealing import Lock, unseal
 
 _WHAT = "Profile not read"
 _THEN = "Use another copy of it, or another version; `zinker list` shows what is kept."
@@ -45,28 +46,26 @@ class Container(Protocol):
         """Open a member; raises `KeyError` and `OSError`."""
         ...
 
+    def size(self, name: str) -> int:
+        """Return how many bytes a member has; raises `KeyError` and `OSError`."""
+        ...
+
     def close(self) -> None:
         """Let go of what is open."""
         ...
 
 
-class Profile:
+class Profile(Snapshot):
     """A profile that is read; a `Snapshot`. Raises `Damaged` wherever it is not what it says it is."""
 
     def __init__(self, path: Path, container: Container) -> None:
         self.path = path
         self._container = container
         self.manifest = self._read_manifest()
-        self.secrets: dict[Where, Leaf] = {}
-        self.removals: dict[tuple[str, str], tuple[str, ...]] = {}  # profiles remove nothing
-
-    def lines(self, part: str) -> Iterator[bytes]:
-        """Yield the lines of a part; size, number and digest have been checked when the last one is out."""
-        for piece in self.pieces(part):
-            yield from piece[:-1].split(b"\n")
+        self.secrets = {}
 
     def pieces(self, part: str) -> Iterator[bytes]:
-        """Yield the same, many lines at a time."""
+        """Yield the lines of a part; size, number and digest have been checked when the last piece is out."""
         record = self.manifest.part(part)
         if record is None:
             return
@@ -94,6 +93,14 @@ class Profile:
         ):
             raise self._damaged(f"the settings of the part {part} are not those it was written with")
 
+    def attachment_size(self, sha256: str) -> int:
+        """Return how many bytes a whole file has, by the profile's own directory; raises `Damaged`."""
+        name = attachment_member(sha256)
+        try:
+            return self._container.size(name) if is_member(name) else -1
+        except (KeyError, OSError):
+            raise self._damaged(f"{name} is missing") from None
+
     def attachment(self, sha256: str) -> "Verified":
         """Open a whole file; its digest has been checked when its end has been read."""
         return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
@@ -111,12 +118,13 @@ class Profile:
 
     def verify(self) -> None:
         """Read everything, settings and whole files; raises `Damaged` if any of it is not what it was."""
-        seen = set()
+        seen: set[str] = set()
         for part in self.manifest.parts:
-            for line in self.lines(part.id):
-                setting = decode_line(line) if b'","","' in line else None
-                if setting is not None and setting.is_head:
-                    seen.add(setting.value.get("sha256", ""))
+            for piece in self.pieces(part.id):
+                if b'","","' in piece:
+                    lines = (line for line in piece.split(b"\n") if b'","","' in line)
+                    heads = (setting for setting in map(decode_line, lines) if setting.is_head)
+                    seen |= {FileState.of(setting).sha256 for setting in heads}
         for sha256 in seen - {""}:
             with self.attachment(sha256) as stream:
                 while stream.read(CHUNK):
@@ -271,6 +279,9 @@ class _ZipFile:
             stream._expected_crc = None  # type: ignore[attr-defined]
         return stream
 
+    def size(self, name: str) -> int:
+        return self._zip.getinfo(name).file_size
+
     def close(self) -> None:
         self._zip.close()
 
@@ -292,6 +303,10 @@ class _Folder:
             raise _hostile(self._path, f"holds {name}, which is not a file but a link or a device")
         if name == MANIFEST and looks.st_size > LARGEST_MANIFEST:
             raise _hostile(self._path, f"has a {MANIFEST} of {looks.st_size:,} bytes")
+
+    def size(self, name: str) -> int:
+        self._check(name)
+        return (self._path / name).lstat().st_size
 
     def open(self, name: str) -> IO[bytes]:
         self._check(name)

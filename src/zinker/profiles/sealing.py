@@ -13,12 +13,11 @@ import msgspec
 from zinker.model.errors import Damaged, Refused, WrongUsage
 from zinker.model.plain_json import decode, encode
 from zinker.model.setting import Leaf
+from zinker.model.where import Where
 
 if TYPE_CHECKING:
     from jwcrypto.jwk import JWK
 
-# Where a secret stands: part, document, address.
-Where = tuple[str, str, str]
 Secrets = Mapping[Where, Leaf]
 
 # Rounds of PBKDF2: about half a second for whoever knows the passphrase, years for whoever guesses it.
@@ -87,7 +86,7 @@ def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
         rows = decode(token.payload, list[tuple[str, str, str, str, Any]])
     except ValueError as error:
         raise Damaged("Secrets not opened", f"what is sealed is damaged: {error}") from None
-    return {(part, document, address): Leaf(type, value) for part, document, address, type, value in rows}
+    return {Where(*where): Leaf(type, value) for *where, type, value in rows}
 
 
 def _allow_rounds() -> None:

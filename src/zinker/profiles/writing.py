@@ -14,12 +14,26 @@ from typing import IO, Protocol
 
 import msgspec
 
+from zinker.disk.files import (
+    CHUNK,
+    PART_SUFFIX,
+    chunks_of,
+    commit_part,
+    finish_part,
+    flush_folder,
+    open_part,
+    part_path,
+    write_part,
+)
+from zinker.disk.sorted_rows import SortedRows
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.profile import Manifest, PartRecord
-from zinker.model.rows import Block, SortedRows, encode_rows
+from zinker.model.rows import Block, encode_rows
 from zinker.model.setting import Leaf, Setting, encode_lines
 from zinker.profiles.deflating import Deflater
 from zinker.profiles.layout import (
+    HIGHEST_RATIO,
+    LARGEST_LINE,
     LARGEST_PACKED,
     LARGEST_SEALED,
     MANIFEST,
@@ -29,18 +43,8 @@ from zinker.profiles.layout import (
     is_member,
     settings_member,
 )
+from zinker.profiles.reading import open_profile
 from zinker.profiles.sealing import Lock, Secrets, seal
-from zinker.stores.atomic import (
-    CHUNK,
-    PART_SUFFIX,
-    chunks_of,
-    commit_part,
-    flush_folder,
-    open_part,
-    part_path,
-    take_looks,
-    write_part,
-)
 from zinker.stores.reading import Content
 
 _SAMPLE = 4096
@@ -54,6 +58,10 @@ class ChangedWhileRead(Refused):
 
     def __init__(self, why: str) -> None:
         super().__init__("Not captured", why, "Close the application that writes it and run this again.")
+
+
+class TooLong(Exception):
+    """A setting of a document is longer than a line of a profile may be."""
 
 
 class Target(Protocol):
@@ -98,6 +106,12 @@ class ZipTarget:
         except ChangedWhileRead:
             self._forget(member, start)
             raise
+        if not is_plain and member.file_size > max(LARGEST_PACKED, HIGHEST_RATIO * member.compress_size):
+            self._forget(member, start)  # honest, but packed so well that it would be taken for a bomb
+            stream.seek(0)
+            member.compress_type = zipfile.ZIP_STORED
+            with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
+                _copy(name, stream, sink, sha256)
 
     def _forget(self, member: zipfile.ZipInfo, start: int) -> None:
         """Remove the member written last, as if it had never been begun."""
@@ -197,19 +211,33 @@ class ProfileBuilder:
     def add(self, head: Setting, leaves: dict[str, Leaf], content: Content | None) -> None:
         """Add one document; documents come sorted by name.
 
-        Raises `ChangedWhileRead`, and adds nothing, where the content is not what its digest says any more.
+        Raises `ChangedWhileRead`, and adds nothing, where the content is not what its digest says any more, and
+        `TooLong` where a setting is longer than a profile can have.
         """
+        self._attach(head, content)
+        with self._document(head, len(leaves)) as spool:
+            name, addresses = head.document, sorted(leaves)
+            for at in range(0, len(addresses), _BATCH):
+                batch = [(address, leaves[address]) for address in addresses[at : at + _BATCH]]
+                settings = [Setting(name, address, leaf.type, leaf.value) for address, leaf in batch]
+                self._write(spool, encode_lines(settings))
+
+    @contextlib.contextmanager
+    def _document(self, head: Setting, settings: int) -> Iterator[IO[bytes]]:
+        """Open a document of the part that is open; raises `TooLong`, and nothing of it is there then."""
         record = self.parts[-1]
         spool = self._spools[record.id]
-        self._attach(head, content)
-        self._write(spool, encode_lines([head]))
-        name, addresses = head.document, sorted(leaves)
-        for at in range(0, len(addresses), _BATCH):
-            batch = [(address, leaves[address]) for address in addresses[at : at + _BATCH]]
-            settings = [Setting(name, address, leaf.type, leaf.value) for address, leaf in batch]
-            self._write(spool, encode_lines(settings))
+        start, digest = spool.tell(), self._digest.copy()
+        try:
+            self._write(spool, encode_lines([head]))
+            yield spool
+        except TooLong:
+            spool.seek(start)
+            spool.truncate()
+            self._digest = digest
+            raise
         self.parts[-1] = msgspec.structs.replace(
-            record, documents=record.documents + 1, settings=record.settings + len(leaves)
+            record, documents=record.documents + 1, settings=record.settings + settings
         )
 
     def _attach(self, head: Setting, content: Content | None) -> None:
@@ -229,14 +257,9 @@ class ProfileBuilder:
 
     def add_sorted(self, head: Setting, sorted_rows: SortedRows) -> None:
         """Add one document whose settings are sorted already."""
-        record = self.parts[-1]
-        spool = self._spools[record.id]
-        self._write(spool, encode_lines([head]))
-        for rows in sorted_rows.blocks():
-            self._write(spool, encode_rows(head.document, rows))
-        self.parts[-1] = msgspec.structs.replace(
-            record, documents=record.documents + 1, settings=record.settings + sorted_rows.count
-        )
+        with self._document(head, sorted_rows.count) as spool:
+            for rows in sorted_rows.blocks():
+                self._write(spool, encode_rows(head.document, rows))
 
     def seal(self, secrets: Secrets, locks: tuple[Lock, ...]) -> None:
         """Put secrets into the profile so that each of the locks opens them.
@@ -252,6 +275,8 @@ class ProfileBuilder:
         self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
     def _write(self, spool: IO[bytes], lines: bytes) -> None:
+        if len(lines) > LARGEST_LINE and max(map(len, lines.split(b"\n"))) > LARGEST_LINE:
+            raise TooLong
         self._digest.update(lines)
         spool.write(lines)
 
@@ -283,23 +308,45 @@ class ProfileBuilder:
 
 
 @contextlib.contextmanager
+def profile_part(part: Path, target: Path) -> Iterator[ProfileBuilder]:
+    """Build a profile file under the name `part`, to be renamed to `target` by whoever asked; else it goes.
+
+    It is read back before it is left there: raises `Refused` where that fails.
+    """
+    try:
+        with open_part(part) as file:
+            zipped = ZipTarget(file)
+            try:
+                yield ProfileBuilder(zipped)
+                zipped.close()
+            finally:
+                zipped.abandon()
+            finish_part(file, target)
+        check_readable(part, target)
+    except BaseException:
+        part.unlink(missing_ok=True)
+        raise
+
+
+@contextlib.contextmanager
 def profile_file(path: Path) -> Iterator[ProfileBuilder]:
     """Build a profile file; it appears under its name when all of it is on the disk, or not at all."""
     part = part_path(path)
+    with profile_part(part, path) as builder:
+        yield builder
+    commit_part(part, path)
+
+
+def check_readable(path: Path, name: Path) -> None:
+    """Read a profile that has just been written; raises `Refused` where it cannot be read."""
     try:
-        with open_part(part) as file:
-            target = ZipTarget(file)
-            try:
-                yield ProfileBuilder(target)
-                target.close()
-            finally:
-                target.abandon()
-            file.flush()
-            os.fsync(file.fileno())
-        take_looks(part, path)
-        commit_part(part, path)
-    finally:
-        part.unlink(missing_ok=True)
+        with contextlib.closing(open_profile(path)) as profile:
+            profile.verify()
+    except Damaged as error:
+        why = error.why.replace(str(path), str(name))
+        raise Refused(
+            "Not kept", f"what was written cannot be read back: {why}", "Report this, please."
+        ) from None
 
 
 @contextlib.contextmanager
@@ -311,6 +358,7 @@ def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
     try:
         yield ProfileBuilder(target)
         target.close()
+        check_readable(path, path)
     except BaseException:
         target.abandon()
         if is_new:

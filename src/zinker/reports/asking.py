@@ -4,23 +4,21 @@ from collections.abc import Iterator
 
 from rich.text import Text
 
-from zinker.jobs.choosing import Conflict
-from zinker.model.plan import DocumentPlan, PlanItem
+from zinker.jobs.plan.conflicts import Conflict
+from zinker.model.plan import DocumentChange, SettingChange
 from zinker.reports.lines import PLANNED, setting_lines, value_text
 from zinker.reports.words import count, cut, title, visible
 from zinker.subjects.subject import Subject
 
-_WORDS = {"create": "new", "remove": "gone", "replace": "changed", "edit": "changed"}
-
 
 def entry_text(
-    number: int, mark: str, document: DocumentPlan, item: PlanItem | None, subject: Subject, width: int
+    number: int, mark: str, document: DocumentChange, item: SettingChange | None, subject: Subject, width: int
 ) -> Text:
     """Return a line of the checklist: its number, whether it would be written, and what it is."""
     part = subject.find_part(document.part)
     name = part.name if part else document.part
     line = Text(f"{number:>4}  {mark}  ")
-    word = item.word if item else _WORDS[document.action]
+    word = item.word if item else document.word
     line.append(f"{word:<9}", style=word)
     what = f"{name}, {visible(document.document)}"
     if item is not None:
@@ -33,7 +31,7 @@ def conflict_text(conflict: Conflict, width: int) -> Iterator[Text]:
     part, document, item = conflict.part, conflict.document, conflict.item
     yield Text(f"{part.name}, {visible(document.document)}: something else is there.", style="bold")
     if item is None:
-        yield Text(f"  {count(len(document.items), 'setting')} would be written.")
+        yield Text(f"  {count(document.count, 'setting')} would be written.")
         return
     yield from setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
     if item.since:

@@ -1,14 +1,17 @@
 """Plans and what came of them, as text and as JSON."""
 
 from collections.abc import Iterator
-from textwrap import wrap
+from functools import partial
+from textwrap import wrap as _wrap
 from typing import Any
 
 from rich.text import Text
 
-from zinker.jobs.applying import Outcome
-from zinker.model.plan import DocumentPlan, LeftAlone, Plan, PlanItem
+from zinker.jobs.apply.carry_out import Outcome
+from zinker.model.file_state import FileState
+from zinker.model.plan import DocumentChange, LeftAlone, Plan, SettingChange, Since
 from zinker.model.policy import Titles
+from zinker.model.setting import USUAL_MODES
 from zinker.reports.comparison import leaf_json
 from zinker.reports.lines import (
     PLANNED,
@@ -23,16 +26,19 @@ from zinker.reports.lines import (
     titled,
     value_text,
 )
-from zinker.reports.words import count, cut, visible
+from zinker.reports.words import count, cut, size, visible
 from zinker.subjects.subject import Part, Subject
+
+# Words stay whole, so that what is copied from a terminal is a path that exists.
+wrap = partial(_wrap, break_long_words=False, break_on_hyphens=False)
 
 
 def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
     """Yield a plan line by line: all that would be written, then what would be left alone."""
     yield heading(plan.title)
     yield plain(f"from: {visible(plan.source)}\nto:   {plan.place}")
-    # Where nothing has changed at the place but by the profile, or the profile is the last kept one, that says it.
-    tells_since = not plan.source.startswith(f"{plan.base},") and plan.base != ""
+    # No need to say who changed what if the profile is the last kept one itself.
+    tells_since = plan.base not in ("", plan.origin)
     if plan.base and plan.documents:
         yield plain(f"last kept from there: {plan.base}")
     base = plan.base if tells_since else ""
@@ -56,7 +62,7 @@ def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
 
 
 def documents_text(
-    documents: tuple[DocumentPlan, ...],
+    documents: tuple[DocumentChange, ...],
     subject: Subject | None,
     width: int,
     base: str = "",
@@ -71,47 +77,63 @@ def documents_text(
     )
 
 
-def _block(part: Part | None, plan: DocumentPlan, width: int, base: str, verbs: tuple[str, str]) -> Block:
-    words = {"create": "new", "remove": "gone"}
-    name = part.name if part else plan.part
-    shown = list(plan.items)
-    lines: list[Text] = []
-    word = words.get(plan.action, "")
-    head = next((item for item in plan.items if not item.address), None)
-    if part is not None and part.store == "tenant" and head is not None:
-        word = head.word
-        count_of = len(plan.items) - 1
-        lines.append(file_line(word, plan.document, count_of, None, width, "tenant"))
-        shown = [item for item in plan.items if item.translated is not None or item.moved_from]
-    elif word:
-        item = plan.items[0] if plan.items else None
-        leaf = (item.after or item.before) if item else None
-        lines.append(file_line(word, plan.document, len(plan.items), leaf, width))
-        shown = [item for item in plan.items if item.translated is not None or item.moved_from]
-        if plan.origin:
-            lines.append(_note(f"beside the one that is there; in the profile it is {plan.origin}", width))
-    for item in shown:
-        what = "moved" if item.moved_from and item.before is None else item.word
-        lines += setting_lines(what, part, item.address, item.before, item.after, width, verbs)
-        if item.moved_from:
-            lines.append(_note(f"in the profile it is at {item.moved_from}", width))
-        if base and (since := _since(item, base)):
-            lines.append(_note(since, width))
-        if item.beneath is not None:
-            lines.append(_note(f"beneath it is {value_text(item.beneath)}", width))
-    return Block(name, plan.document, lines, is_file=bool(word))
+def _block(part: Part | None, change: DocumentChange, width: int, base: str, verbs: tuple[str, str]) -> Block:
+    name = part.name if part else change.part
+    if not change.is_whole:
+        lines = [line for item in change.items for line in _item(part, item, width, base, verbs)]
+        return Block(name, change.document, lines)
+    is_replaced = change.action == "replace"
+    if is_replaced:
+        before, after = (state.head("").leaf if state else None for state in (change.before, change.after))
+        lines = list(setting_lines("changed", part, "", before, after, width, verbs))
+    else:  # a document that comes or goes is one line, with what is not the profile's own
+        lines = [file_line(change.word, change.document, _what_of(change), width, part.store if part else "")]
+    if change.origin:
+        lines.append(_note(f"beside the one that is there; in the profile it is {change.origin}", width))
+    if base and (since := _since(change.since, base, _file_text(change.kept) if change.kept else "")):
+        lines.append(_note(since, width))
+    for item in change.items:
+        if item.translated is not None or item.moved_from:
+            lines += _item(part, item, width, base, verbs)
+    return Block(name, change.document, lines, is_file=not is_replaced)
+
+
+def _what_of(change: DocumentChange) -> str:
+    """Say how much comes or goes."""
+    state = change.before if change.action == "remove" else change.after
+    if state is None or not state.is_whole:
+        return count(len(change.items), "setting")
+    mode = f", mode {state.mode}" if state.mode and state.mode not in USUAL_MODES else ""
+    return (size(state.size) if state.sha256 else _file_text(state)) + mode
+
+
+def _file_text(state: FileState) -> str:
+    return value_text(state.head("").leaf)
+
+
+def _item(
+    part: Part | None, item: SettingChange, width: int, base: str, verbs: tuple[str, str]
+) -> Iterator[Text]:
+    what = "moved" if item.moved_from and item.before is None else item.word
+    yield from setting_lines(what, part, item.address, item.before, item.after, width, verbs)
+    if item.moved_from:
+        yield _note(f"in the profile it is at {item.moved_from}", width)
+    if base and (since := _since(item.since, base, value_text(item.kept))):
+        yield _note(since, width)
+    if item.beneath is not None:
+        yield _note(f"beneath it is {value_text(item.beneath)}", width)
 
 
 def _note(text: str, width: int) -> Text:
     return Text(cut(f"{'':<13}{visible(text)}", width), style="bright_black")
 
 
-def _since(item: PlanItem, base: str) -> str:
-    """Say who has changed a setting since the place was last kept."""
-    if item.since == "here":
+def _since(since: Since, base: str, kept: str) -> str:
+    """Say who has changed something since the place was last kept."""
+    if since == "here":
         return f"changed here since {base}"
-    if item.since == "both":
-        was = f"it was {value_text(item.kept)}" if item.kept is not None else "it was not there"
+    if since == "both":
+        was = f"it was {kept}" if kept else "it was not there"
         return f"changed on both sides: in {base}, {was}"
     return ""
 
@@ -186,12 +208,20 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def document_json(plan: DocumentPlan) -> dict[str, Any]:
+def document_json(change: DocumentChange) -> dict[str, Any]:
     """Return what would be, or was, done to a document, for programs."""
+    about = {
+        "before": change.before,
+        "after": change.after,
+        "origin": change.origin,
+        "since": change.since,
+        "kept": change.kept,
+    }
     return {
-        "part": plan.part,
-        "document": plan.document,
-        "action": plan.action,
+        "part": change.part,
+        "document": change.document,
+        "action": change.action,
+        **{name: said for name, said in about.items() if said},
         "settings": [
             {
                 "what": item.word,
@@ -203,6 +233,6 @@ def document_json(plan: DocumentPlan) -> dict[str, Any]:
                 **({"moved_from": item.moved_from} if item.moved_from else {}),
                 **({"beneath": leaf_json(item.beneath)} if item.beneath is not None else {}),
             }
-            for item in plan.items
+            for item in change.items
         ],
     }

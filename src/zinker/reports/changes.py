@@ -6,7 +6,7 @@ from typing import Any
 from rich.text import Text
 
 from zinker.model.change import Change
-from zinker.model.plan import DocumentPlan
+from zinker.model.plan import DocumentChange
 from zinker.reports.change import document_json, documents_text
 from zinker.reports.lines import HAPPENED, heading, left_out, place_line, plain
 from zinker.reports.words import count, cut, visible, when
@@ -18,6 +18,7 @@ _STATES = {
     "partly": "some left",
     "taken-back": "failed, taken back",
     "undone": "undone",
+    "as-it-is": "cut off, left as it was",
 }
 
 
@@ -46,7 +47,7 @@ def changes_text(changes: Sequence[Change], width: int) -> Iterator[Text]:
 
 
 def change_text(
-    change: Change, documents: tuple[DocumentPlan, ...], subject: Subject | None, width: int
+    change: Change, documents: tuple[DocumentChange, ...], subject: Subject | None, width: int
 ) -> Iterator[Text]:
     """Yield one change with everything that it wrote, and how it ended."""
     title = subject.title if subject else change.subject
@@ -70,10 +71,11 @@ def change_text(
         "taken-back": "It failed or was cut off, and was taken back.",
         "undone": f"It was undone by change {change.undone_by}.",
         "open": "It was cut off; the next run at its place puts that right.",
+        "as-it-is": "It was cut off, and the place was left as it was.",
     }
     yield heading(words[change.state])
 
 
-def change_json(change: Change, documents: tuple[DocumentPlan, ...]) -> dict[str, Any]:
+def change_json(change: Change, documents: tuple[DocumentChange, ...]) -> dict[str, Any]:
     """Return one change with everything that it wrote, for programs."""
     return {"change": change, "written": [document_json(document) for document in documents]}

@@ -18,6 +18,7 @@ from zinker.reports.lines import (
     plain,
     setting_lines,
     titled,
+    whole_text,
 )
 from zinker.reports.words import count, visible
 
@@ -48,7 +49,7 @@ def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
         word = comparison.documents.get((part_id, document))
         if word:
             leaf = found[0].after or found[0].before
-            line = file_line(word, document, len(found), leaf, width, record.store)
+            line = file_line(word, document, whole_text(len(found), leaf), width, record.store)
             yield Block(record.title, document, [line], is_file=True)
             continue
         named = titled(part, found[0].document, comparison.titles)

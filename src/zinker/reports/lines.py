@@ -8,6 +8,7 @@ from rich.text import Text
 from zinker.model.policy import Titles
 from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
+from zinker.stores.kinds import traits_of
 from zinker.subjects.subject import Part
 
 # Blue, orange and grey are told apart by nearly everybody; the words say the same. A terminal of 16 colours
@@ -58,8 +59,8 @@ def setting_lines(
     verbs: tuple[str, str] = HAPPENED,
 ) -> Iterable[Text]:
     """Yield one line for a setting, or up to three where its values do not fit on one."""
-    is_key = part is not None and part.store == "registry"
-    name = title(part, address) if address else "the key itself" if is_key else "the whole file"
+    noun = traits_of(part.store).noun if part is not None else "file"
+    name = title(part, address) if address else f"the whole {noun}"
     first = Text("  ").append(f"{word:<{_WORD}}", style=word)
     same_kind = before is None or after is None or before.type == after.type
     one, other = (value_text(leaf, same_kind) for leaf in (before, after))
@@ -121,20 +122,18 @@ def blocks_text(blocks: Iterable[Block]) -> Iterator[Text]:
         yield from block.lines
 
 
-# What a document of a store is called.
-_DOCUMENTS = {"registry": "key", "desktop-db": "path", "tenant": "policy"}
-
-
-def file_line(
-    word: str, document: str, settings: int, leaf: Leaf | None, width: int, store: str = "file"
-) -> Text:
-    """Return the line for a document that is on one side only."""
-    if leaf is not None and leaf.type == WHOLE:
-        of = size(leaf.value["size"]) if "size" in leaf.value else text_of(leaf)
-    else:
-        of = count(settings, "setting")
+def file_line(word: str, document: str, of: str, width: int, store: str = "file") -> Text:
+    """Return the line for a document as a whole, with what it consists `of`."""
+    noun = traits_of(store).noun if store else "file"
     line = Text("  ").append(f"{word:<{_WORD}}", style=word)
-    return line.append(cut(f"{_DOCUMENTS.get(store, 'file')} {visible(document)}, {of}", width - 2 - _WORD))
+    return line.append(cut(f"{noun} {visible(document)}, {of}", width - 2 - _WORD))
+
+
+def whole_text(settings: int, leaf: Leaf | None) -> str:
+    """Say how much a document is that is on one side only."""
+    if leaf is not None and leaf.type == WHOLE:
+        return size(leaf.value["size"]) if "size" in leaf.value else text_of(leaf)
+    return count(settings, "setting")
 
 
 def place_line(part: Part | None, part_id: str, document: str, address: str, why: str) -> Text:

@@ -14,6 +14,7 @@ from zinker.reports.comparison import leaf_json
 from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, titled, value_text
 from zinker.reports.words import age, count, cut, size, title, visible, when
 from zinker.shelf.shelf import Version
+from zinker.stores.kinds import traits_of
 from zinker.subjects.subject import Subject
 
 _COLUMNS = ("", "captured", "age", "place", "settings", "size", "label")
@@ -88,11 +89,11 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
         )
     missed = [problem for problem in about.problems if not problem.carried]
     carried = [problem for problem in about.problems if problem.carried]
-    policies = {part.id for part in about.parts if part.store == "tenant"}
+    carries = {part.id for part in about.parts if traits_of(part.store).has_files}
     for head, problems in (
         ("Not captured:", missed),
-        ("Carried as a whole file only:", [p for p in carried if p.part not in policies]),
-        ("May not fit what was read with it:", [p for p in carried if p.part in policies]),
+        ("Carried as a whole file only:", [p for p in carried if p.part in carries]),
+        ("May not fit what was read with it:", [p for p in carried if p.part not in carries]),
     ):
         if problems:
             yield left_out(head)
@@ -110,14 +111,16 @@ def _secrets(about: Manifest) -> str:
 
 
 def documents_in(part: PartRecord | PartState) -> str:
-    """Say how many documents a part has, policies by that name."""
-    return count(part.documents, *(("policy", "policies") if part.store == "tenant" else ("document",)))
+    """Say how many documents a part has, by the name that people have for such."""
+    traits = traits_of(part.store)
+    nouns = ("document", "documents") if traits.has_files else (traits.noun, traits.nouns)
+    return count(part.documents, *nouns)
 
 
 def parts_text(about: Manifest, width: int) -> Iterator[Text]:
     """Yield the parts of a profile."""
     for part in about.parts:
-        holds = [documents_in(part)] if part.store in ("file", "tenant") else []
+        holds = [documents_in(part)] if traits_of(part.store).drops_documents else []
         holds += [count(part.settings, "setting")] if part.settings else []
         bound = f" (bound to the device {about.machine})" if part.device_bound else ""
         nothing = "nothing there" if not part.documents else ", ".join(holds)

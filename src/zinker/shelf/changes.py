@@ -3,23 +3,30 @@
     changes/<number>/change.json      who changed what, when, and how it ended
     changes/<number>/documents.json   every document and setting, with the value before and after
 
+Both end with a digest of their own (record.py), and the first has that of the second, so that nothing is undone by
+a record that is not what was written. Those of format 1 have none, and are read as they are.
+
 A change whose state is `open` while nobody holds its place was cut off: the next run finishes it or takes it
 back. It is found through the file `changes/open/<number>`, so that looking for one costs a single listing.
 """
 
 import contextlib
+import os
 from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 
+from zinker.disk.announce import announce
+from zinker.disk.files import flush_folder, make_folders, open_own, write_file
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
-from zinker.model.plain_json import decode, encode
-from zinker.model.plan import DocumentPlan
-from zinker.stores.atomic import flush_folder, write_file
+from zinker.model.plain_json import decode
+from zinker.model.plan import DocumentChange
+from zinker.shelf.record import digest, is_sealed, opened, sealed
+from zinker.shelf.record_1 import read_documents
 
-FORMAT = 1
+FORMAT = 2
 
 
 class ChangeLog:
@@ -34,23 +41,31 @@ class ChangeLog:
         try:
             with self._lock():
                 number = max([0, *self._numbers()]) + 1
-                (self._folder / str(number)).mkdir(parents=True)
+                make_folders(self._folder / str(number))
         except OSError as error:
             raise _unwritable(error) from None
         return number
 
-    def begin(self, change: Change, documents: tuple[DocumentPlan, ...]) -> None:
-        """Write down what is about to be done; raises `Refused` where the shelf cannot be written."""
+    def begin(self, change: Change, documents: tuple[DocumentChange, ...]) -> Change:
+        """Write down what is about to be done; returns it as it is written down.
+
+        Raises `Refused` where the shelf cannot be written.
+        """
         folder = self._folder / str(change.number)
+        data = sealed(_Documents(change.number, documents))
+        change = msgspec.structs.replace(change, documents_sha256=digest(data))
         try:
-            (self._folder / "open").mkdir(exist_ok=True)
-            write_file(folder / "documents.json", encode(documents))
+            make_folders(self._folder / "open")
+            write_file(folder / "documents.json", data)
             self._write(change)
             # From here on the change counts as begun. Its mark holds nothing, so it needs no staging.
-            (self._folder / "open" / str(change.number)).touch()
+            mark = self._folder / "open" / str(change.number)
+            announce("create", mark)
+            os.close(open_own(mark, os.O_WRONLY | os.O_CREAT, 0o644))
             flush_folder(self._folder / "open")
         except OSError as error:
             raise _unwritable(error) from None
+        return change
 
     def close(self, change: Change) -> None:
         """Write down how a change ended, also with the change that it undid; raises `OSError`.
@@ -60,7 +75,9 @@ class ChangeLog:
         self._write(change)
         if change.undoes:
             self._mark_undone(change)
-        (self._folder / "open" / str(change.number)).unlink(missing_ok=True)
+        mark = self._folder / "open" / str(change.number)
+        announce("unlink", mark)
+        mark.unlink(missing_ok=True)
 
     def _mark_undone(self, change: Change) -> None:
         undone = self.get(change.undoes)
@@ -86,24 +103,39 @@ class ChangeLog:
         """Return one change; raises `WrongUsage` where there is none, and `Damaged`."""
         path = self._folder / str(number) / "change.json"
         try:
-            return decode(path.read_bytes(), Change)
+            data = path.read_bytes()
+            change = opened(data, Change) if is_sealed(data) else decode(data, Change)
+            if (
+                change.format > FORMAT
+                or (change.format > 1 and not is_sealed(data))
+                or change.number != number
+            ):
+                raise ValueError(
+                    f"its format is {change.format}, and it is not what such a record looks like"
+                )
+            return change
         except FileNotFoundError:
             why = "no change of that number is on the shelf"
             then = "Every import says the number of its change; `undo` alone takes the newest."
             raise WrongUsage(f"No change {number}", why, then) from None
         except (OSError, ValueError) as error:
-            raise Damaged("Change not read", f"{path} is damaged: {error}", "Restore the shelf.") from None
+            raise _damaged(path, error) from None
 
-    def documents(self, change: Change) -> tuple[DocumentPlan, ...]:
-        """Return what a change did, document by document."""
+    def documents(self, change: Change) -> tuple[DocumentChange, ...]:
+        """Return what a change did, document by document; raises `Damaged`."""
         path = self._folder / str(change.number) / "documents.json"
         try:
-            return decode(path.read_bytes(), tuple[DocumentPlan, ...])
+            data = path.read_bytes()
+            if not change.documents_sha256:
+                return read_documents(data)
+            if digest(data) != change.documents_sha256:
+                raise ValueError("it does not have the digest that it was written with")
+            return opened(data, _Documents).documents
         except (OSError, ValueError) as error:
-            raise Damaged("Change not read", f"{path} is damaged: {error}", "Restore the shelf.") from None
+            raise _damaged(path, error) from None
 
     def _write(self, change: Change) -> None:
-        write_file(self._folder / str(change.number) / "change.json", encode(change, indent=2))
+        write_file(self._folder / str(change.number) / "change.json", sealed(change, indent=2))
 
     def _numbers(self) -> list[int]:
         if not self._folder.is_dir():
@@ -113,6 +145,18 @@ class ChangeLog:
     def _is_written(self, number: int) -> bool:
         # A run that was cut off while writing it down had not begun to change anything.
         return (self._folder / str(number) / "change.json").exists()
+
+
+class _Documents(msgspec.Struct):
+    """The content of `documents.json`."""
+
+    change: int
+    documents: tuple[DocumentChange, ...]
+
+
+def _damaged(path: Path, error: Exception) -> Damaged:
+    why = reason(error) if isinstance(error, OSError) else f"it is damaged: {error}"
+    return Damaged("Change not read", f"{path}: {why}", "Restore it from another copy of the shelf.")
 
 
 def _unwritable(error: OSError) -> Refused:

@@ -11,20 +11,20 @@ given twice; nothing on the shelf is ever overwritten.
 
 import contextlib
 import datetime
-import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
-from filelock import FileLock, Timeout
+from filelock import Timeout
 
+from zinker.disk.files import commit_part, lock, make_folders, own_part, sweep_own_parts, write_file
 from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
+from zinker.model.plain_json import decode, encode
 from zinker.model.profile import Manifest
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import Profile, open_profile
-from zinker.profiles.writing import ProfileBuilder, profile_file
+from zinker.profiles.writing import ProfileBuilder, profile_part
 from zinker.shelf.changes import ChangeLog
-from zinker.stores.atomic import flush_folder, write_file
 
 FORMAT = 1
 # How long another run may hold the shelf, in seconds, before this one gives up.
@@ -48,11 +48,22 @@ class Version(msgspec.Struct, frozen=True):
 
 
 class Shelf:
-    """A shelf in a folder, made when something is first put on it."""
+    """A shelf in a folder, made when something is first put on it.
 
-    def __init__(self, folder: Path) -> None:
+    `known` is a file of Zinker's own that names the shelves there are, so that one that is out of reach is not
+    taken for a new one; `notify` is told of a new one. Raises `Refused` for one that is not where it was, and
+    `Damaged`.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        known: Path | None = None,
+        notify: Callable[[str], None] = lambda text: None,
+    ) -> None:
         self.folder = folder
         self.changes = ChangeLog(folder / "changes", self.lock)
+        self._known, self._notify = known, notify
         self._check_format()
 
     def subjects(self) -> list[str]:
@@ -103,7 +114,8 @@ class Shelf:
         folder = self.folder / "subjects" / subject
         try:
             self._make()
-            folder.mkdir(parents=True, exist_ok=True)
+            make_folders(folder)
+            sweep_own_parts(folder)
             return self._keep(folder, build)
         except OSError as error:
             why = f"the shelf {self.folder} cannot be written: {reason(error)}"
@@ -112,19 +124,18 @@ class Shelf:
 
     def _keep(self, folder: Path, build: Callable[[ProfileBuilder], Manifest]) -> Version:
         # Every run builds under a name of its own; only the number is given out under the lock.
-        built = folder / f".{os.getpid()}{SUFFIX}"
+        part = own_part(folder)
         try:
-            with profile_file(built) as builder:
+            with profile_part(part, folder / "the new version") as builder:
                 manifest = build(builder)
                 builder.close()
             with self.lock():
                 self._check_label(folder.name, manifest.label)
                 number = self._next_number(folder)
                 target = folder / f"{number}{SUFFIX}"
-                built.rename(target)
-                flush_folder(folder)
+                commit_part(part, target)
         finally:
-            built.unlink(missing_ok=True)
+            part.unlink(missing_ok=True)
         return Version(folder.name, number, target, target.stat().st_size, manifest)
 
     @contextlib.contextmanager
@@ -132,7 +143,7 @@ class Shelf:
         """Hold the shelf against other runs; raises `Refused` if one does not let go of it."""
         self._make()
         try:
-            with FileLock(self.folder / ".lock", timeout=PATIENCE):
+            with lock(self.folder / ".lock", PATIENCE):
                 yield
         except Timeout:
             why = f"another run of Zinker has held the shelf {self.folder} for {PATIENCE:.0f} seconds"
@@ -155,14 +166,43 @@ class Shelf:
 
     def _make(self) -> None:
         if not (self.folder / "shelf.json").exists():
-            self.folder.mkdir(parents=True, exist_ok=True)
+            if self._known is not None and not self.folder.parent.is_dir():
+                why = f"{self.folder.parent} is not there, in which the shelf {self.folder} would be"
+                raise Refused(
+                    "Nothing done", why, "Plug in or mount what it is on, or name another in zinker.toml."
+                )
+            make_folders(self.folder)
             write_file(self.folder / "shelf.json", b'{"format": 1}\n')
+            self._notify(f"A new shelf has been made: {self.folder}")
+        self._remember()
+
+    def _remember(self) -> None:
+        """Note that there is a shelf in this folder, where nothing stands against writing that down."""
+        shelves = self._shelves()
+        if self._known is not None and str(self.folder) not in shelves:
+            with contextlib.suppress(OSError, UnicodeEncodeError):
+                make_folders(self._known.parent)
+                write_file(self._known, encode([*shelves, str(self.folder)], indent=2))
+
+    def _shelves(self) -> list[str]:
+        """Return the folders in which there have been shelves."""
+        try:
+            return decode(self._known.read_bytes(), list[str]) if self._known else []
+        except (OSError, ValueError):
+            return []
 
     def _check_format(self) -> None:
         path = self.folder / "shelf.json"
         try:
             if not path.exists():
+                if str(self.folder) in self._shelves():
+                    why = f"{self.folder} was a shelf, and there is none now"
+                    then = (
+                        f"Plug in or mount what it is on. For a new one there, take it out of {self._known}."
+                    )
+                    raise Refused("Nothing done", why, then)
                 return
+            self._remember()
             number = msgspec.json.decode(path.read_bytes())["format"]
         except (OSError, msgspec.DecodeError, KeyError, TypeError) as error:
             why = reason(error) if isinstance(error, OSError) else "it is damaged"

@@ -8,9 +8,10 @@ SQLite's own online backup, which takes the locks, is whole or not at all, and i
 import contextlib
 import shutil
 import sqlite3
-import tempfile
 from pathlib import Path
 
+from zinker.disk.scratch import scratch_folder
+from zinker.disk.tree import Folder, Seen, seen
 from zinker.formats.sqlite import plain_header
 from zinker.model.errors import DocumentError
 
@@ -19,30 +20,30 @@ _BESIDE = ("-journal", "-wal")
 _PATIENCE = 5.0  # seconds to wait for a lock of somebody else
 
 
-def read_database(path: Path) -> bytes:
+def read_database(folder: Folder, name: str) -> bytes:
     """Return a database with everything that is committed in it; raises `OSError` and `DocumentError`.
 
     Raises `BlockingIOError` where it changes again and again while it is copied.
     """
-    with tempfile.TemporaryDirectory(prefix="zinker-") as folder:
-        copy = Path(folder) / "database"
+    with scratch_folder() as scratch:
+        copy = scratch / "database"
         for _ in range(5):
-            before = _looks(path)
+            before = _looks(folder, name)
             for end in ("", *_BESIDE):
                 Path(f"{copy}{end}").unlink(missing_ok=True)
                 if before[end] is not None:
-                    shutil.copyfile(f"{path}{end}", f"{copy}{end}")
-            if _looks(path) == before:
+                    with folder.open(name + end) as source, Path(f"{copy}{end}").open("xb") as target:
+                        shutil.copyfileobj(source, target)
+            if _looks(folder, name) == before:
                 return _put_together(copy)
-    raise BlockingIOError(f"{path} changed again and again while it was read")
+    raise BlockingIOError(f"{folder.path / name} changed again and again while it was read")
 
 
-def _looks(path: Path) -> dict[str, tuple[int, int] | None]:
-    found: dict[str, tuple[int, int] | None] = {}
+def _looks(folder: Folder, name: str) -> dict[str, Seen | None]:
+    found: dict[str, Seen | None] = {}
     for end in ("", *_BESIDE):
         try:
-            looks = Path(f"{path}{end}").stat()
-            found[end] = (looks.st_mtime_ns, looks.st_size)
+            found[end] = seen(folder.stat(name + end))
         except FileNotFoundError:
             if not end:
                 raise

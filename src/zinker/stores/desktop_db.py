@@ -6,13 +6,26 @@ layer; beneath it lie what the organisation starts from, and what the applicatio
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Final, Literal, Protocol
 
-from zinker.formats.leaves import Edit, Leaves
+from zinker.formats import Reader
+from zinker.formats.leaves import Leaves
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
+from zinker.model.plan import DocumentChange
 from zinker.model.setting import Leaf
+from zinker.stores.home import (
+    MEANWHILE,
+    Candidates,
+    Closed,
+    Home,
+    New,
+    NoHome,
+    Offers,
+    PartShape,
+    SteppedWriting,
+    Writing,
+)
 from zinker.stores.reading import Reading, StoreError, Trouble
 
 FORMAT: Final = "desktop-db"
@@ -54,12 +67,11 @@ class SettingsDatabase(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class DesktopHome:
+class DesktopHome(Home):
     """Some subtrees of a settings database, and nothing outside them."""
 
-    database: SettingsDatabase
-    paths: tuple[str, ...]
+    def __init__(self, database: SettingsDatabase, paths: tuple[str, ...]) -> None:
+        self.database, self.paths = database, paths
 
     def documents(self) -> list[str]:
         """Return the subtrees in which the user has values, sorted."""
@@ -81,11 +93,7 @@ class DesktopHome:
         """Return the one format that subtrees have."""
         return FORMAT
 
-    def instance(self, document: str) -> str:
-        """Return "": subtrees have no instances."""
-        return ""
-
-    def read(self, document: str) -> Reading:
+    def read(self, document: str, as_rows: bool = False) -> Reading:
         """Read the user's layer of a subtree."""
         try:
             return Reading(document, FORMAT, self._leaves(document, USER))
@@ -108,18 +116,47 @@ class DesktopHome:
         """Return the values of a layer beneath the user's."""
         return self._leaves(document, layer)
 
-    def obstacle(self, document: str, address: str = "") -> str:
+    def refusal(self, document: str, address: str) -> str:
         """Say why the value at an address could not be written, or ""."""
-        return self.database.obstacle(_key(document, address)) if address else ""
+        return self.database.obstacle(_key(document, address))
 
-    def apply(self, document: str, edits: Iterable[Edit]) -> Iterator[NotWritable]:
-        """Make the edits in one transaction; raises `DatabaseError` where none of them was made."""
-        self.database.write({_key(document, edit.address): edit.leaf for edit in edits if edit.address})
-        return iter(())
+    def closed(self, document: str) -> Closed | None:
+        """Say why nothing at all can be written, or None."""
+        why = self.database.closed()
+        then = "Run this in the session of that user's desktop, or add --leave-unwritable."
+        return Closed(document, why, then) if why else None
+
+    def writing(self) -> Writing:
+        """Begin to write a change: all values of a subtree in one transaction."""
+        return SteppedWriting(self._write)
+
+    def _write(self, change: DocumentChange, new: New) -> Iterator[NotWritable]:
+        """Set what is as the plan saw it; raises `DatabaseError` where none of it could be set."""
+        now = self._leaves(change.document, USER)
+        values: dict[str, Leaf | None] = {}
+        for step in new.steps():
+            found = now.get(step.address)
+            if new.is_as_seen(step.address, found, step.before) or found == step.after:
+                values[_key(change.document, step.address)] = step.after
+            else:
+                yield NotWritable(step.address, MEANWHILE)
+        if values:
+            self.database.write(values)
 
     def _leaves(self, document: str, layer: Layer) -> Leaves:
         values = self.database.layer(layer, document)
         return {_address(document, key): leaf for key, leaf in values.items()}
+
+
+def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Reader) -> DesktopHome:
+    """Return the subtrees of a part; raises `NoHome`."""
+    try:
+        database = place.desktop_db()
+    except DatabaseError as error:
+        raise NoHome(error.why) from None
+    if database is None:
+        raise NoHome(f"{place.name} has no desktop settings database that can be reached")
+    return DesktopHome(database, tuple(paths[0] for _, paths in candidates if paths))
 
 
 def _address(document: str, key: str) -> str:

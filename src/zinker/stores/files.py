@@ -1,27 +1,47 @@
-"""Settings in files: finding the documents of a part, reading them, and replacing them whole or not at all."""
+"""Settings in files: finding the documents of a part, reading them, and replacing them whole or not at all.
 
+Everything at the place is reached through `disk.tree`: links are followed only where they lead to what belongs to
+the same owner, and to nothing outside the place.
+"""
+
+import contextlib
 import hashlib
 import io
 import os
 import re
 import stat
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path, PurePosixPath
+from typing import IO, NamedTuple
+
+import msgspec
 
 from zinker import formats
+from zinker.disk.attributes import attributes, is_root, set_mode, take_over
+from zinker.disk.files import CHUNK, is_part, part_name
+from zinker.disk.swap import flush_disk
+from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.model.errors import DocumentError, reason
+from zinker.model.file_state import FileState
+from zinker.model.plan import DocumentChange
 from zinker.model.rows import blocks_of
 from zinker.model.setting import WHOLE
-from zinker.stores.atomic import (
-    PART_SUFFIX,
-    chunks_of,
-    flush_folder,
-    make_folders,
-    part_path,
-    write_part,
+from zinker.model.system import System, system_kind
+from zinker.stores.home import (
+    Candidates,
+    Changed,
+    Closed,
+    Home,
+    New,
+    NoHome,
+    Offers,
+    PartHome,
+    PartShape,
+    Refusals,
+    Writing,
 )
 from zinker.stores.patterns import expression, forbidden, is_wild, walk
 from zinker.stores.reading import BEGINNING, Content, Reading, Trouble
@@ -36,6 +56,8 @@ _BEGINNING = 4096
 _HELD = 8 * 1024 * 1024
 # Names and paths no longer than this, in characters, are too long for no disk.
 _SURELY_SHORT = (60, 240)
+# From so many files on, flushing the disk takes less time than flushing them one by one.
+_MANY = 100
 
 
 @dataclass(frozen=True)
@@ -58,32 +80,48 @@ class Root:
         """Whether there may be more than one file."""
         return is_wild(self.pattern)
 
-    def documents(self) -> list[str]:
-        """Return the names of the documents there are; raises `OSError`."""
-        prefix = f"{self.id}:" if self.id else ""
-        if self.is_wild:
-            return [prefix + name for name in walk(self.base, self.pattern)]
-        name = self.called or self.pattern
-        return [prefix + name] if os.path.lexists(self.base / self.pattern) else []
-
     def below(self, name: str) -> str:
         """Return the path of a document below `base`."""
         return name if self.is_wild else self.pattern
 
 
-@dataclass(frozen=True)
-class FileHome:
-    """The files of one part, each a document; `system` is that of the place: windows, macos or linux."""
+class FileHome(Home):
+    """The files of one part, each a document; `top` is the place's own root, `system` that of the place."""
 
-    roots: tuple[Root, ...]
-    system: str = "linux"
+    def __init__(
+        self,
+        top: Path,
+        roots: tuple[Root, ...],
+        system: System = "linux",
+        reader: formats.Reader | None = None,
+    ) -> None:
+        self.roots, self.system = roots, system
+        self._tree = Tree(top)
+        self._reader = reader or formats.Reader()
+        self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
+        self._closed: dict[Path, str] = {}
 
     def documents(self) -> list[str]:
         """Return the names of the documents there are, sorted; links among them are kept, not followed.
 
         Raises `OSError` where a folder cannot be listed.
         """
-        return sorted(name for root in self.roots for name in root.documents())
+        self._tree.forget()
+        return sorted(name for root in self.roots for name in self._documents(root))
+
+    def _documents(self, root: Root) -> list[str]:
+        prefix = f"{root.id}:" if root.id else ""
+        try:
+            if root.is_wild:
+                base = self._folder(root.base)
+                return [prefix + name for name in walk(base, root.pattern)]
+            at = self._tree.reach(root.base / root.pattern, follow=False)
+        except (FileNotFoundError, NotADirectoryError):
+            return []
+        return [prefix + (root.called or root.pattern)] if at.folder.has(at.name) else []
+
+    def _folder(self, base: Path) -> Folder:
+        return self._tree.folder(base.relative_to(self._tree.top).parts)
 
     def where(self) -> list[str]:
         """Return the homes, for people."""
@@ -91,7 +129,11 @@ class FileHome:
 
     def has(self, document: str) -> bool:
         """Tell whether there is a document of that name."""
-        return os.path.lexists(self._path(document))
+        try:
+            at = self.reach(document, follow=False)
+            return at.folder.has(at.name)
+        except OSError:  # what stands in the way is told by `closed`
+            return False
 
     def unfit(self, document: str) -> str:
         """Say why this part can have no document of that name, or ""; the names in a profile are hostile."""
@@ -103,13 +145,12 @@ class FileHome:
             if root.is_wild
             else name == (root.called or root.pattern)
         )
-        if (
-            not is_safe
-            or not fits
-            or document.endswith(PART_SUFFIX)
-            or (os.name == "nt" and re.search(r"[\\:]", name))
-        ):
+        if not is_safe or not fits or is_part(path.name) or (os.name == "nt" and re.search(r"[\\:]", name)):
             return "the subject has no document of that name here"
+        try:
+            os.fsencode(name)
+        except UnicodeEncodeError:
+            return "its name has half a character in it, which no disk can hold"
         return forbidden(name, self.system)
 
     def format_of(self, document: str) -> str:
@@ -118,24 +159,23 @@ class FileHome:
 
     def instance(self, document: str) -> str:
         """Return the instance a document belongs to, or "" if the part has none."""
-        root, name = self._root(document)
-        found = expression(root.pattern).fullmatch(name)
-        return found.groupdict().get("instance", "") if found else ""
+        return instance_in(self.roots, document)
 
-    def path(self, document: str) -> Path:
-        """Return the path of a document. A part of one file may be kept elsewhere through a link."""
-        root, _ = self._root(document)
-        path = self._path(document)
-        return path if root.is_wild else Path(os.path.realpath(path))
+    def clash(self, document: str, others: Iterable[str]) -> str:
+        """Return which of some documents differs from a new one in its case alone, where case is nothing."""
+        if self.system == "linux":
+            return ""
+        name = document.casefold()
+        return next((other for other in others if other != document and other.casefold() == name), "")
 
-    def escapes(self, document: str) -> bool:
-        """Tell whether links on the way to a document lead out of the folder of its part."""
+    def reach(self, document: str, follow: bool | None = None) -> Reached:
+        """Return where a document stands. A part of one file may be kept elsewhere through a link.
+
+        Raises `OSError`, and `Astray` for a link that leads where it may not.
+        """
         root, _ = self._root(document)
-        if not root.is_wild:
-            return False
-        base = Path(os.path.realpath(root.base))
-        target = self.path(document)
-        return base not in Path(os.path.realpath(target.parent), target.name).parents
+        follow = not root.is_wild if follow is None else follow
+        return self._tree.reach(self._path(document), follow, root.base)
 
     def leads_out(self, document: str, link: str) -> bool:
         """Tell whether a link with this target would lead out of the folder of its part."""
@@ -146,171 +186,438 @@ class FileHome:
         return Path(os.path.normpath(root.base)) not in Path(path).parents
 
     def read(self, document: str, as_rows: bool = False) -> Reading:
-        """Read one document; what cannot be read or taken apart is said in the reading, never raised.
-
-        With `as_rows`, the settings of a file are in `blocks`: that is faster, where all of them are wanted.
-        """
-        path = self.path(document)
+        """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
         try:
             for _ in range(_TRIES):
-                looks = path.lstat()
-                reading = self._read(document, path, looks, as_rows)
-                if not stat.S_ISREG(looks.st_mode) or _same(looks, path.lstat()):
-                    return reading
+                at = self.reach(document)
+                looks = at.stat()
+                reading = self._read(document, at, looks, as_rows)
+                now = at.seen()
+                if not stat.S_ISREG(looks.st_mode) or now == seen(looks):
+                    return msgspec.structs.replace(reading, seen=now, led=at.led)
             why = "it changed again and again while it was read; close the application that writes it"
+        except FileNotFoundError:
+            why = self._dangling(document) or "it does not exist"
         except OSError as error:
             why = reason(error)
         return Reading(document, "", troubles=(Trouble("", why),))
 
-    def _read(self, document: str, path: Path, looks: os.stat_result, as_rows: bool) -> Reading:
-        if stat.S_ISLNK(looks.st_mode):  # `path` has followed the one that a part of one file may be
-            return Reading(document, WHOLE, about={"link": os.fspath(path.readlink())})
+    def _read(self, document: str, at: Reached, looks: os.stat_result, as_rows: bool) -> Reading:
+        if stat.S_ISLNK(looks.st_mode):  # `reach` has followed the one that a part of one file may be
+            return Reading(document, WHOLE, file=FileState(link=at.folder.readlink(at.name)))
         if stat.S_ISDIR(looks.st_mode):
-            return Reading(document, WHOLE, about={"folder": True})
-        if not stat.S_ISREG(looks.st_mode):
-            return Reading(document, "", troubles=(Trouble("", "it is not a file"),))
+            return Reading(document, WHOLE, file=FileState(is_folder=True))
         root, _ = self._root(document)
-        about: dict[str, str | bool] = {"mode": f"{looks.st_mode & 0o777:o}"} if os.name == "posix" else {}
-        format = root.format or formats.guess(document, _beginning(path))
-        if format == WHOLE:
-            return Reading(document, WHOLE, content=_content(path), about=about)
-        if looks.st_size > LARGEST_DOCUMENT:
-            trouble = Trouble("", f"it is too large to be read as {format}")
-            return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
-        try:
-            data = _read_database(path) if format == DATABASE else path.read_bytes()
-        except DocumentError as error:
-            trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
-            return Reading(document, WHOLE, content=_content(path), troubles=(trouble,), about=about)
-        return read_bytes(document, format, data, root.dialect, about, as_rows)
+        with at.folder.open(at.name) as file:
+            own = os.fstat(file.fileno())
+            mode = f"{own.st_mode & 0o777:o}" if os.name == "posix" else ""
+            format = root.format or formats.guess(document, _beginning(file))
+            troubles: tuple[Trouble, ...] = ()
+            if format != WHOLE and own.st_size > LARGEST_DOCUMENT:
+                troubles = (Trouble("", f"it is too large to be read as {format}"),)
+            elif format != WHOLE:
+                try:
+                    data = _read_database(at) if format == DATABASE else file.read()
+                    return read_bytes(document, format, data, root.dialect, mode, as_rows, self._reader)
+                except DocumentError as error:
+                    troubles = (Trouble("", f"it cannot be read as {format.upper()}: {error}"),)
+            content = _content(file, own.st_size, partial(self._reopened, document, own))
+        state = FileState(WHOLE, content.size, content.sha256, mode)
+        return Reading(document, WHOLE, content=content, troubles=troubles, file=state)
 
-    def obstacle(self, document: str, known: dict[Path, str] | None = None) -> str:
-        """Say why a document could not be written or removed, or "" if nothing is seen to prevent it.
+    def _dangling(self, document: str) -> str:
+        """Say where a link leads that a document is, or ""."""
+        with contextlib.suppress(OSError):
+            at = self.reach(document, follow=False)
+            return f"it is a link to {at.folder.readlink(at.name)}, which is not there"
+        return ""
 
-        What is found out about its folder is kept in `known`, for others in it.
-        """
+    def _reopened(self, document: str, looks: os.stat_result) -> IO[bytes]:
+        """Open a file again that was too large to be held; raises `OSError` where it is another one by now."""
+        at = self.reach(document)
+        file = at.folder.open(at.name)
+        if os.path.samestat(os.fstat(file.fileno()), looks):
+            return file
+        file.close()
+        raise OSError(f"{document} has been replaced while it was read")
+
+    def closed(self, document: str) -> Closed | None:
+        """Say why a document could not be written or removed, or None if nothing is seen to prevent it."""
         path = self._path(document)
-        names, folder = document.split("/"), path.parent
-        if known is None or folder not in known:
-            known = {} if known is None else known
-            known[folder] = (
-                "a link on the way leads out of its folder" if self.escapes(document) else _why_closed(folder)
-            )
-        if known[folder] or (len(document) < _SURELY_SHORT[0] and len(os.fspath(path)) < _SURELY_SHORT[1]):
-            return known[folder]
-        while not os.path.exists(folder):
-            folder = folder.parent
+        why = self._why_closed(document, path)
+        then = "Get the right to write there, or add --leave-unwritable to leave it alone."
+        return Closed(str(path), why, then) if why else None
+
+    def _why_closed(self, document: str, path: Path) -> str:
+        if path.parent not in self._closed:
+            self._closed[path.parent] = self._why_folder_closed(path, self._root(document)[0].base)
+        if self._closed[path.parent]:
+            return self._closed[path.parent]
+        try:
+            at = self.reach(document)
+            there = at.stat()
+            if stat.S_ISREG(there.st_mode) and there.st_dev != at.folder.looks().st_dev:
+                return "another disk is mounted there"
+        except (FileNotFoundError, NotADirectoryError):
+            pass
+        except OSError as error:
+            return reason(error)
+        names = document.split("/")
+        if len(document) < _SURELY_SHORT[0] and len(os.fspath(path)) < _SURELY_SHORT[1]:
+            return ""
+        folder = _nearest(path.parent)
         is_long = max(map(len, map(os.fsencode, names))) > _limit(folder, "PC_NAME_MAX", 255)
         if is_long or len(os.fsencode(path)) > _limit(folder, "PC_PATH_MAX", 4096):
             return "its name is too long for this disk"
         return ""
 
-    def stage(self, document: str, chunks: Iterable[bytes], mode: int | None = None) -> "StagedFile":
-        """Write the new content of a document beside it, without touching it; raises `OSError`.
-
-        It may not have reached the disk yet. `mode` holds the permission bits of a file that is new; one that is
-        replaced keeps its own without it.
-        """
-        target = self.path(document)
-        made = make_folders(target.parent)
+    def _why_folder_closed(self, path: Path, base: Path) -> str:
+        """Say why nothing can be written in the folder of a path, or in the one that it would be made in, or ""."""
         try:
-            is_database = self._root(document)[0].format == DATABASE and target.exists()
-            return StagedFile(target, write_part(target, chunks, mode, flush=False), made, is_database)
-        except BaseException:
-            _remove_folders(made)
-            raise
+            folder = self._tree.nearest(path.parent, base)
+        except NotADirectoryError as error:
+            return f"{error.filename or path.parent} is not a folder"
+        except OSError as error:
+            return reason(error)
+        if not os.access(folder.path, os.W_OK | os.X_OK):
+            read_only = hasattr(os, "statvfs") and os.statvfs(folder.path).f_flag & os.ST_RDONLY
+            return "the disk is read-only" if read_only else f"no right to write in {folder.path}"
+        return ""
 
-    def stage_link(self, document: str, link: str) -> "StagedFile":
-        """Make a link beside the place where it is to be; raises `OSError`."""
-        target = self.path(document)
-        made = make_folders(target.parent)
-        try:
-            part = part_path(target)
-            part.unlink(missing_ok=True)
-            os.symlink(link, part)  # noqa: PTH211 - its text is kept exactly
-        except BaseException:
-            _remove_folders(made)
-            raise
-        return StagedFile(target, part, made)
+    def folder_of(self, document: str) -> Path | None:
+        """Return the folder that a document is, or would be, in."""
+        return self._path(document).parent
 
-    def stage_folder(self, document: str) -> "StagedFile":
-        """Prepare for an empty folder; raises `OSError`."""
-        target = self.path(document)
-        return StagedFile(target, target, make_folders(target.parent))
-
-    def missing_folders(self, document: str, known: dict[Path, int] | None = None) -> int:
-        """Count the folders that would have to be made for a document; what is found out is kept in `known`."""
-        known = {} if known is None else known
-        first = folder = self.path(document).parent
+    def missing_folders(self, document: str) -> int:
+        """Count the folders that would have to be made for a document."""
+        first = folder = self._path(document).parent
         count = 0
-        while first not in known and not os.path.exists(folder):
+        while first not in self._missing and not os.path.lexists(folder):
             count, folder = count + 1, folder.parent
-        return known.setdefault(first, count)
-
-    def is_wild(self, document: str) -> bool:
-        """Tell whether there may be others beside a document."""
-        return self._root(document)[0].is_wild
+        return self._missing.setdefault(first, count)
 
     def depth(self, document: str) -> int:
         """Count the folders between a document and the folder of its part."""
         root, name = self._root(document)
         return root.below(name).count("/") if root.is_wild else 0
 
-    def remove(self, document: str, folders: int = 0) -> None:
-        """Remove a document, and as many of the folders above it, if nothing else is in them."""
-        path = self.path(document)
-        if path.is_dir() and not path.is_symlink():
-            path.rmdir()
-        else:
-            path.unlink(missing_ok=True)
-        _remove_folders([*path.parents][:folders][::-1])
-        if path.parent.exists():
-            flush_folder(path.parent)
+    def beside(self, document: str, machine: str, place: str) -> Iterator[str]:
+        """Yield names that say which machine a file is from; none where the part is a single file."""
+        if not self._root(document)[0].is_wild:
+            return
+        path = PurePosixPath(document)
+        plain = "".join(letter if letter.isalnum() or letter in "-_." else "-" for letter in machine)
+        for number in ("", *(f"-{count}" for count in range(2, 1000))):
+            yield str(path.with_name(f"{path.stem}-from-{plain or 'the-profile'}{number}{path.suffix}"))
 
-    def sweep(self, document: str, folders: int = 0) -> None:
+    def notes(self, change: DocumentChange) -> list[str]:
+        """Say what else happens when a file is replaced or removed: to its links, names and attributes."""
+        try:
+            at = self.reach(change.document)
+            looks = at.stat()
+            given = attributes(os.fspath(at.path))
+        except OSError:
+            return []
+        return list(_notes(change, at, looks, given))
+
+    def writing(self) -> "FileWriting":
+        """Begin to write a change: everything is staged beside its place, and put there by renaming."""
+        return FileWriting(self, Tree(self._tree.top))
+
+    def sweep(self, change: DocumentChange) -> None:
         """Remove what a run that was cut off left beside a document, and folders it made for nothing."""
-        path = self.path(document)
-        part_path(path).unlink(missing_ok=True)
-        if not os.path.lexists(path):
-            _remove_folders([*path.parents][:folders][::-1])
+        with contextlib.suppress(FileNotFoundError, NotADirectoryError, UnicodeEncodeError):
+            at = self.reach(change.document)
+            at.folder.unlink(part_name(at.name))
+            if not at.folder.has(at.name):
+                _remove_folders(self._tree, at.folder, change.new_folders)
+
+    def rescue(self, change: DocumentChange, is_ours: Callable[[Reading], bool]) -> None:
+        """Put back what a run that was cut off had just taken from its place, unless it `is_ours`.
+
+        That is what stood there when the new file, or nothing, took its place; if an application had saved it in
+        that instant, it is in no fallback.
+        """
+        try:
+            at = self.reach(change.document)
+            aside = Reached(at.folder, part_name(at.name))
+            if not aside.folder.has(aside.name):
+                return
+            reading = self._read(change.document, aside, aside.stat(), as_rows=False)
+        except (OSError, UnicodeEncodeError):
+            return
+        if is_ours(reading):
+            return
+        if at.folder.has(at.name):
+            at.folder.replace(aside.name, at.name)
+        else:
+            at.folder.rename_new(aside.name, at.name)
 
     def _root(self, document: str) -> tuple[Root, str]:
-        """Return the home of a document, and its name there."""
-        id, colon, name = document.partition(":")
-        further = next((root for root in self.roots if root.id == id), None) if colon and id else None
-        return (further, name) if further else (self.roots[0], document)
+        return root_of(self.roots, document)
 
     def _path(self, document: str) -> Path:
         root, name = self._root(document)
         return root.base / root.below(name)
 
+    def is_database(self, document: str) -> bool:
+        """Tell whether a document is a database, which somebody may have open."""
+        return self._root(document)[0].format == DATABASE
 
-@dataclass(frozen=True)
-class StagedFile:
-    """A document's new content, on the disk but not in its place yet."""
 
-    target: Path
-    path: Path
+def root_of(roots: Sequence[Root], document: str) -> tuple[Root, str]:
+    """Return the home of a document, and its name there."""
+    id, colon, name = document.partition(":")
+    further = next((root for root in roots if root.id == id), None) if colon and id else None
+    return (further, name) if further else (roots[0], document)
+
+
+def instance_in(roots: Sequence[Root], document: str) -> str:
+    """Return the instance a document belongs to, or "" if the part has none."""
+    root, name = root_of(roots, document)
+    found = expression(root.pattern).fullmatch(name)
+    return found.groupdict().get("instance", "") if found else ""
+
+
+class _Staged(NamedTuple):
+    """What is ready to be put in its place: by what the old one and its folder are known, and the new one."""
+
+    seen: Seen | None
+    folder: tuple[int, int]
     made: list[Path]
-    is_database: bool = False
+    part: int = 0  # the inode of the new file; 0 where there is none
 
-    def commit(self) -> None:
-        """Put it in its place; raises `OSError`. Whoever does that flushes its folder afterwards."""
-        if self.path == self.target:
-            self.target.mkdir(exist_ok=True)
-        elif self.is_database:
-            from zinker.stores.databases import write_database
 
-            write_database(self.path, self.target)
-            self.path.unlink(missing_ok=True)
+class FileWriting(Writing):
+    """A change to the files of a part.
+
+    The new file stands beside the old one under a name of `disk.files.part_name`. It takes its place by swapping
+    names with it, where the system can, so that what stood there in the last instant is looked at once more, and
+    put back if it is not what the plan saw.
+    """
+
+    def __init__(self, home: FileHome, tree: Tree) -> None:
+        self._home, self._tree = home, tree
+        self._staged: dict[str, _Staged] = {}
+        self._parts: list[Path] = []
+        self._touched: set[Path] = set()
+
+    def _reach(self, document: str) -> Reached:
+        root, name = root_of(self._home.roots, document)
+        return self._tree.reach(root.base / root.below(name), not root.is_wild, root.base)
+
+    def stage(self, change: DocumentChange, new: New) -> None:
+        """Write the new content of a document beside it, without touching it; it may not be on the disk yet."""
+        root, name = root_of(self._home.roots, change.document)
+        folder = (root.base / root.below(name)).parent
+        private = 0o700 if new.mode is not None and not new.mode & 0o077 else None
+        made = [] if change.action == "remove" else self._tree.make_folders(folder, private)
+        try:
+            at = self._reach(change.document)
+            looks = at.folder.looks()
+            part = 0 if change.action == "remove" else self._write(at, change, new)
+        except BaseException:
+            self._remove_made(made)
+            raise
+        before = new.seen if isinstance(new.seen, tuple) else None
+        self._staged[change.document] = _Staged(before, (looks.st_dev, looks.st_ino), made, part)
+
+    def _write(self, at: Reached, change: DocumentChange, new: New) -> int:
+        """Write the new file; returns its inode, 0 for a folder, which is made in its place."""
+        after, part = change.after or FileState(), part_name(at.name)
+        if after.is_folder:
+            return 0
+        at.folder.unlink(part)  # what a run that was cut off has left
+        try:
+            if after.link:
+                at.folder.link(part, after.link)
+            else:
+                with at.folder.create(part) as file:
+                    for chunk in new.content:
+                        file.write(chunk)
+                    file.flush()
+                    self._dress(at, file, new)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                at.folder.unlink(part)
+            raise
+        self._parts.append(at.folder.path / part)
+        return at.folder.stat(part).st_ino
+
+    def _dress(self, at: Reached, file: IO[bytes], new: New) -> None:
+        """Give a new file mode, owner and attributes of the one it replaces, or those usual in its folder."""
+        try:
+            with at.folder.open(at.name) as old:
+                take_over(old.fileno(), file.fileno(), new.mode)
+                return
+        except OSError:  # there is none, or a link, a folder, or what may not be read
+            pass
+        at.folder.give(file.fileno())
+        usual = at.folder.looks().st_mode & 0o666
+        set_mode(file.fileno(), usual if new.mode is None else new.mode, new.mode is not None)
+
+    def flush(self) -> None:
+        """Have all new files reach the disk."""
+        if len(self._parts) > _MANY and hasattr(os, "sync"):
+            descriptor = os.open(self._parts[0].parent, os.O_RDONLY)
+            try:
+                flush_disk(descriptor)
+            finally:
+                os.close(descriptor)
+            return
+        for document, staged in self._staged.items():
+            if staged.part:
+                at = self._reach(document)
+                with contextlib.suppress(IsADirectoryError), _to_flush(at.folder, part_name(at.name)) as file:
+                    os.fsync(file)
+
+    def commit(self, changes: Sequence[DocumentChange]) -> Refusals:
+        """Put files in their places."""
+        self._tree.forget()
+        for change in changes:
+            self._commit(change, self._staged[change.document])
+        return []
+
+    def _commit(self, change: DocumentChange, staged: _Staged) -> None:
+        at = self._reach(change.document)
+        looks = at.folder.looks()
+        if staged.folder != (looks.st_dev, looks.st_ino):
+            raise Changed(change.document)
+        if change.action == "remove":
+            self._remove(at, change, staged)
+        elif change.after is not None and change.after.is_folder:
+            with contextlib.suppress(FileExistsError):
+                at.folder.make(at.name)
+        elif self._home.is_database(change.document) and staged.seen is not None:
+            self._put_database(at, change, staged)
         else:
-            self.path.replace(self.target)
+            self._put(at, change, staged)
+        self._touched.add(at.folder.path)
+
+    def _put(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
+        part = part_name(at.name)
+        if staged.seen is None:
+            try:
+                at.folder.rename_new(part, at.name)
+            except FileExistsError:
+                raise Changed(change.document) from None
+        elif at.seen() != staged.seen:
+            raise Changed(change.document)
+        elif at.folder.exchange(part, at.name):
+            if not _is_still(at.folder.stat(part), staged.seen):  # somebody saved in the last instant
+                at.folder.exchange(part, at.name)
+                raise Changed(change.document)
+            at.folder.unlink(part)
+        else:
+            at.folder.replace(part, at.name)
+        if at.stat().st_ino != staged.part and os.name == "posix":
+            raise Changed(change.document)
+
+    def _put_database(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
+        from zinker.stores.databases import write_database
+
+        if at.seen() != staged.seen:
+            raise Changed(change.document)
+        part = at.folder.path / part_name(at.name)
+        write_database(part, at.path)
+        at.folder.unlink(part.name)
+
+    def _remove(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
+        """Remove a document, and as many of the folders above it as are said, if nothing else is in them."""
+        if not at.folder.has(at.name):
+            return
+        if at.seen() != staged.seen:
+            raise Changed(change.document)
+        if change.before is not None and change.before.is_folder:
+            at.folder.rmdir(at.name)
+        else:
+            part = part_name(at.name)
+            at.folder.rename_new(at.name, part)
+            if staged.seen is None or not _is_still(at.folder.stat(part), staged.seen):
+                at.folder.rename_new(part, at.name)
+                raise Changed(change.document)
+            at.folder.unlink(part)
+        _remove_folders(self._tree, at.folder, change.new_folders)
+
+    def settle(self) -> None:
+        """Have the names of what was put in its place reach the disk."""
+        for path in self._touched:
+            with contextlib.suppress(OSError):
+                self._tree.folder(path.relative_to(self._tree.top).parts).flush()
 
     def discard(self) -> None:
-        """Forget it, with the folders that were made for it."""
-        if self.path != self.target:
-            self.path.unlink(missing_ok=True)
-        _remove_folders(self.made)
+        """Forget what was prepared, with the folders that were made for it."""
+        for document, staged in reversed(self._staged.items()):
+            with contextlib.suppress(FileNotFoundError):
+                at = self._reach(document)
+                if staged.part:
+                    at.folder.unlink(part_name(at.name))
+            self._remove_made(staged.made)
+
+    def _remove_made(self, made: list[Path]) -> None:
+        self._tree.forget()
+        for path in reversed(made):
+            with contextlib.suppress(OSError):  # somebody uses it by now
+                at = self._tree.reach(path, follow=False)
+                at.folder.rmdir(at.name)
+
+
+def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: formats.Reader) -> FileHome:
+    """Return the files of a part; raises `NoHome`."""
+    roots = tuple(_root(place, home, paths) for home, paths in candidates if paths)
+    top = place.top
+    if top is None or any(not root.base.is_relative_to(top) for root in roots):
+        top = Path(roots[0].base.anchor)
+    return FileHome(top, roots, system_kind(place.system), reader)
+
+
+def instance_of(part: PartShape, document: str) -> str:
+    """Return the instance a document of a part belongs to, or "" if the part has none."""
+    return instance_in([_named(home, Path(), home.first) for home in part.homes], document)
+
+
+def dialect_of(part: PartShape, document: str) -> Dialect:
+    """Return the dialect in which a document of a part is written."""
+    id, colon, _ = document.partition(":")
+    further = (home for home in part.homes if colon and home.id and home.id == id)
+    dialect: Dialect = next(further, part.homes[0]).dialect
+    return dialect
+
+
+def _root(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Root:
+    """Return the first of some homes that exists, else the first that can be; raises `NoHome`."""
+    roots = list(_roots(place, home, paths))
+    if not roots:
+        variables = ", ".join(dict.fromkeys("{" + _split(path)[0] + "}" for path in paths))
+        raise NoHome(f"nobody knows where {variables} is at {place.name}; name it in zinker.toml")
+    return next((root for root in roots if _exists(root)), roots[0])
+
+
+def _roots(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Iterator[Root]:
+    for path in paths:
+        base = place.folder(_split(path)[0])
+        if base is not None:
+            yield _named(home, base, path)
+
+
+def _named(home: PartHome, base: Path, path: str) -> Root:
+    """Return a home; its document is called as in the first of its paths, wherever it is."""
+    _, folder, pattern = _split(path)
+    _, _, first = _split(home.first)
+    called = "" if is_wild(pattern) or is_wild(first) or first == pattern else first
+    return Root(base / folder, pattern, home.format, home.dialect, home.id, called)
+
+
+def _exists(root: Root) -> bool:
+    return root.base.is_dir() if root.is_wild else os.path.lexists(root.base / root.pattern)
+
+
+def _split(path: str) -> tuple[str, str, str]:
+    """Split a path into its variable, the folders without a wild card, and the rest, which names documents."""
+    variable, _, rest = path[1:].partition("}/")
+    names = rest.split("/")
+    fixed = next((at for at, name in enumerate(names) if is_wild(name)), len(names) - 1)
+    return variable, "/".join(names[:fixed]), "/".join(names[fixed:])
 
 
 def read_bytes(
@@ -318,65 +625,108 @@ def read_bytes(
     format: str,
     data: bytes,
     dialect: Dialect = PLAIN,
-    about: dict[str, str | bool] | None = None,
+    mode: str = "",
     as_rows: bool = False,
+    reader: formats.Reader | None = None,
 ) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason.
 
-    With `as_rows`, the settings are in `blocks`.
+    With `as_rows`, the settings are in `blocks`. `reader` takes them apart.
     """
+    reader = reader or formats.Reader()
     content = _held(data)
-    about = about or {}
-    if format == WHOLE:
-        return Reading(document, WHOLE, content=content, about=about)
-    try:
-        if as_rows and formats.has_rows(format):
-            rows = formats.read_rows(format, data, dialect)
-            blocks = partial(blocks_of, rows)
-            return Reading(document, format, {}, content, about=about, dialect=dialect, blocks=blocks)
-        leaves = formats.read(format, data, dialect)
-    except DocumentError as error:
-        trouble = Trouble("", f"it cannot be read as {format.upper()}: {error}")
-        return Reading(document, WHOLE, content=content, troubles=(trouble,), about=about)
-    return Reading(document, format, leaves, content, about=about, dialect=dialect)
+    troubles: tuple[Trouble, ...] = ()
+    if format != WHOLE:
+        file = FileState(format, content.size, content.sha256, mode)
+        try:
+            if as_rows and formats.has_rows(format):
+                blocks = partial(blocks_of, reader.read_rows(format, data, dialect))
+                return Reading(document, format, {}, content, file=file, dialect=dialect, blocks=blocks)
+            leaves = reader.read(format, data, dialect)
+            return Reading(document, format, leaves, content, file=file, dialect=dialect)
+        except DocumentError as error:
+            troubles = (Trouble("", f"it cannot be read as {format.upper()}: {error}"),)
+    file = FileState(WHOLE, content.size, content.sha256, mode)
+    return Reading(document, WHOLE, content=content, troubles=troubles, file=file)
 
 
-def _why_closed(folder: Path) -> str:
-    """Say why nothing can be written in a folder, or in the one that it would be made in, or ""."""
+def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: list[str]) -> Iterator[str]:
+    name = change.document
+    if at.led:
+        yield f"{name} is a link to {at.led}; that file is written, and the link stays."
+    if stat.S_ISLNK(looks.st_mode) or stat.S_ISDIR(looks.st_mode):
+        return
+    if looks.st_nlink > 1:
+        others = looks.st_nlink - 1
+        told = "another name (a hard link)" if others == 1 else f"{others} other names (hard links)"
+        yield f"{name} has {told}, under which the old file stays."
+    if change.action == "remove" and given:
+        yield f"{name} has attributes that no profile holds ({', '.join(given)}): undoing brings it back without."
+    elif not is_root():
+        own = [attribute for attribute in given if attribute.startswith(("trusted.", "security."))]
+        if own:
+            yield f"{name} has attributes that only an administrator can keep: {', '.join(own)}."
+        if change.action != "remove" and hasattr(os, "geteuid") and looks.st_uid != os.geteuid():
+            yield f"{name} belongs to somebody else, and will belong to whoever runs this."
+
+
+def _is_still(looks: os.stat_result, was: Seen) -> bool:
+    """Tell whether a file that has just been renamed is what it was; renaming changes its last time."""
+    return seen(looks)[:4] == was[:4]
+
+
+@contextlib.contextmanager
+def _to_flush(folder: Folder, name: str) -> Iterator[int]:
+    """Open a new file for flushing; a link needs none of it."""
+    if stat.S_ISLNK(folder.stat(name).st_mode):
+        raise IsADirectoryError
+    with folder.open(name) as file:
+        yield file.fileno()
+
+
+def _remove_folders(tree: Tree, folder: Folder, count: int) -> None:
+    """Remove a folder and those above it, up to a number of them, if nothing is in them."""
+    names = folder.parts
+    tree.forget()
+    for end in range(len(names), max(0, len(names) - count), -1):
+        try:
+            above = tree.folder(names[: end - 1])
+            above.rmdir(names[end - 1])
+            above.flush()
+        except FileNotFoundError:
+            continue
+        except OSError:
+            return  # somebody uses it by now
+
+
+def _nearest(folder: Path) -> Path:
     while not os.path.exists(folder):
         folder = folder.parent
-    if not folder.is_dir():
-        return f"{folder} is not a folder"
-    if not os.access(folder, os.W_OK | os.X_OK):
-        read_only = hasattr(os, "statvfs") and os.statvfs(folder).f_flag & os.ST_RDONLY
-        return "the disk is read-only" if read_only else f"no right to write in {folder}"
-    return ""
+    return folder
 
 
-def _same(one: os.stat_result, other: os.stat_result) -> bool:
-    return (one.st_mtime_ns, one.st_size, one.st_ino) == (other.st_mtime_ns, other.st_size, other.st_ino)
-
-
-def _read_database(path: Path) -> bytes:
+def _read_database(at: Reached) -> bytes:
     from zinker.stores.databases import read_database  # most runs need no SQLite
 
-    return read_database(path)
+    return read_database(at.folder, at.name)
 
 
-def _beginning(path: Path) -> bytes:
-    with path.open("rb") as file:
-        return file.read(_BEGINNING)
+def _beginning(file: IO[bytes]) -> bytes:
+    data = file.read(_BEGINNING)
+    file.seek(0)
+    return data
 
 
-def _content(path: Path) -> Content:
-    if path.stat().st_size <= _HELD:
-        return _held(path.read_bytes())
+def _content(file: IO[bytes], size: int, reopen: Callable[[], IO[bytes]]) -> Content:
+    file.seek(0)
+    if size <= _HELD:
+        return _held(file.read())
     size, digest, beginning = 0, hashlib.sha256(), b""
-    for chunk in chunks_of(path):
+    while chunk := file.read(CHUNK):
         beginning = beginning or chunk[:BEGINNING]
         digest.update(chunk)
         size += len(chunk)
-    return Content(size, digest.hexdigest(), lambda: path.open("rb"), beginning)
+    return Content(size, digest.hexdigest(), reopen, beginning)
 
 
 def _held(data: bytes) -> Content:
@@ -390,13 +740,3 @@ def _limit(folder: Path, what: str, usual: int) -> int:
         return os.pathconf(folder, what)
     except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
         return usual
-
-
-def _remove_folders(folders: list[Path]) -> None:
-    for folder in reversed(folders):
-        try:
-            folder.rmdir()
-        except FileNotFoundError:
-            continue
-        except OSError:
-            return  # somebody uses it by now

@@ -17,7 +17,7 @@ from zinker.model.address import folded
 from zinker.model.errors import DocumentError, reason
 from zinker.model.rows import Block
 from zinker.stores.reading import Trouble
-from zinker.stores.registry import RegistryError, Value
+from zinker.stores.registry import RegistryError, Value, value_of
 
 _READ_ONLY = "the registry of a machine that does not run is only read, never written to"
 _CONFIG = ("Windows", "System32", "config")
@@ -58,6 +58,10 @@ class HiveRegistry:
         hive, path = self._hive(key)
         found = hive.hive.values(hive.hive.find(path), [], "")
         return [(name, *from_bytes(number, data)) for name, number, data in found]
+
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key."""
+        return value_of(self, key, name)
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch; what is damaged is added to the troubles."""

@@ -8,8 +8,9 @@ import msgspec
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Leaves
 from zinker.model.errors import Refused
+from zinker.model.file_state import FileState
 from zinker.model.rows import Block, address_of, leaf_of
-from zinker.model.setting import stamp
+from zinker.model.setting import Setting
 
 BEGINNING = 64 * 1024
 
@@ -44,12 +45,12 @@ class Trouble(msgspec.Struct, frozen=True):
 
 
 class Reading(msgspec.Struct, frozen=True):
-    """One document at a place. `content` is None where the store has no files.
+    """One document at a place.
 
     A document that could not be read at all has the format "" and one trouble. One that breaks its format
-    has the format `whole`, its content, and one trouble. `about` says what a file is besides its content: its
-    `mode` (permission bits, octal), the target of a `link`, that it is an empty `folder`, or the fingerprint of one
-    that is a secret as a whole, which then has no `content`.
+    has the format `whole`, its content, and one trouble. `file` is its state as a file, None where the store has
+    none; `content` its bytes, None for a link, an empty folder, or a file that is a secret as a whole.
+    `seen` is what the home tells a document by that has not changed since; `led` the path that links led to.
     """
 
     document: str
@@ -57,27 +58,30 @@ class Reading(msgspec.Struct, frozen=True):
     leaves: Leaves = {}
     content: Content | None = None
     troubles: tuple[Trouble, ...] = ()
-    about: dict[str, str | bool] = {}
+    file: FileState | None = None
     dialect: Dialect = PLAIN
     # The settings of a document that may have millions of them, instead of `leaves`; what could not be read
     # is in `later` when they are all out.
     blocks: Callable[[], Iterator[Block]] | None = None
     later: list[Trouble] = []
-
-    @property
-    def stamp(self) -> str:
-        """What tells a document that is a file from any other, "" for one that is none; see `stamp`."""
-        sha256 = self.content.sha256 if self.content else ""
-        return stamp(self.format, {"sha256": sha256, **self.about})
+    seen: object = None
+    led: str = ""
 
     @property
     def is_readable(self) -> bool:
         """Whether anything could be read at all."""
         return bool(self.format)
 
+    @property
+    def head(self) -> Setting:
+        """The line that opens the document in a profile."""
+        return (self.file or FileState(self.format)).head(self.document)
+
     def leaves_at(self, addresses: Iterable[str], fold: Callable[[str], str] = str) -> Leaves:
         """Return the settings at some addresses, by their names as `fold` makes them alike."""
         wanted = {fold(address) for address in addresses}
+        if not wanted:
+            return {}
         if self.blocks is None:
             named = ((fold(address), leaf) for address, leaf in self.leaves.items())
             return {name: leaf for name, leaf in named if name in wanted}

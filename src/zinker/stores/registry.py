@@ -6,13 +6,27 @@ the type `key` at the address of its default value, so that it is not lost.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from functools import partial
 from typing import Any, Literal, Protocol, TypeAlias
 
-from zinker.formats.leaves import Edit
+from zinker.formats import Reader
 from zinker.model.address import folded, pointer, tokens
 from zinker.model.errors import NotWritable
+from zinker.model.plan import DocumentChange
 from zinker.model.rows import Block, block_of, row, tail
+from zinker.model.setting import Leaf
+from zinker.stores.home import (
+    MEANWHILE,
+    Candidates,
+    Home,
+    New,
+    NoHome,
+    Offers,
+    PartShape,
+    Step,
+    SteppedWriting,
+    Writing,
+)
 from zinker.stores.reading import Reading, StoreError, Trouble
 
 FORMAT = "registry"
@@ -54,6 +68,10 @@ class Registry(Protocol):
         """Return name, type and value of a key's values, in the form they have in a profile."""
         ...
 
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key; raises `KeyError` where there is none of that name."""
+        ...
+
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch; keys that refuse are added to the troubles."""
         ...
@@ -83,12 +101,11 @@ class Registry(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class RegistryHome:
+class RegistryHome(Home):
     """Some branches of a registry, and nothing outside them."""
 
-    registry: Registry
-    branches: tuple[str, ...]
+    def __init__(self, registry: Registry, branches: tuple[str, ...]) -> None:
+        self.registry, self.branches = registry, branches
 
     def documents(self) -> list[str]:
         """Return the branches that are there, sorted; raises `RegistryError`."""
@@ -111,11 +128,7 @@ class RegistryHome:
         """Return the one format that branches have."""
         return FORMAT
 
-    def instance(self, document: str) -> str:
-        """Return "": branches have no instances yet."""
-        return ""
-
-    def read(self, document: str) -> Reading:
+    def read(self, document: str, as_rows: bool = False) -> Reading:
         """Read the whole branch; keys that refuse are named, the rest is read."""
         try:
             self.registry.values(document)
@@ -124,42 +137,69 @@ class RegistryHome:
         later: list[Trouble] = []
         return Reading(document, FORMAT, blocks=lambda: self.registry.blocks(document, later), later=later)
 
-    def has_key(self, document: str, address: str) -> bool:
+    def holds(self, document: str, address: str) -> bool:
         """Tell whether the key of the value at an address is there; raises `RegistryError`."""
         return self.registry.exists(_key(document, tokens(address)[:-1]))
 
-    def obstacle(self, document: str, address: str = "") -> str:
+    def refusal(self, document: str, address: str) -> str:
         """Say why the value at an address could not be written, or "" if nothing is seen to prevent it."""
         return self.registry.obstacle(_key(document, tokens(address)[:-1]))
 
-    def apply(self, document: str, edits: Iterable[Edit]) -> Iterator[NotWritable]:
-        """Make the edits one by one, parents first; yield those that failed and go on."""
-        for edit in edits:
-            try:
-                self._make(document, edit)
-            except (RegistryError, KeyError) as error:
-                yield NotWritable(edit.address, why_not(error))
+    def writing(self) -> Writing:
+        """Begin to write a change: value by value, parents first."""
+        return SteppedWriting(self._write)
+
+    def _write(self, change: DocumentChange, new: New) -> Iterator[NotWritable]:
+        """Take the steps one by one; yield those that failed, or found another value there, and go on."""
+        branch = change.document
+        if change.action == "create":
+            yield from self._tried("", lambda: self.registry.create(branch))
+        for step in new.steps():
+            now = self._now(branch, step)
+            if new.is_as_seen(step.address, now, step.before) or now == step.after:
+                yield from self._tried(step.address, partial(self._make, branch, step))
+            else:
+                yield NotWritable(step.address, MEANWHILE)
+        if change.action == "remove":
+            yield from self._tried("", partial(self._remove, branch))
         self.registry.flush()
 
-    def _make(self, branch: str, edit: Edit) -> None:
-        if not edit.address:
-            if edit.leaf is not None:
-                self.registry.create(branch)
-            elif not self.registry.values(branch) and not self.registry.subkeys(branch):
-                self.registry.delete_key(branch)
-            return
-        *path, name = tokens(edit.address)
+    def _tried(self, address: str, do: Callable[[], None]) -> Iterator[NotWritable]:
+        try:
+            do()
+        except (RegistryError, KeyError) as error:
+            yield NotWritable(address, why_not(error))
+
+    def _now(self, branch: str, step: Step) -> Leaf | None:
+        """Return what stands at an address now; what may not be read is as it was."""
+        *path, name = tokens(step.address)
+        try:
+            if "key" in (step.before and step.before.type, step.after and step.after.type):
+                return step.before  # an empty key; whether it is still that is looked at when it goes
+            return Leaf(*self.registry.value(_key(branch, path), name)[1:])
+        except KeyError:
+            return None
+        except RegistryError:
+            return step.before
+
+    def _make(self, branch: str, step: Step) -> None:
+        *path, name = tokens(step.address)
         key = _key(branch, path)
-        if edit.leaf is None:
+        if step.after is None:
             if any(folded(name) == folded(other) for other, _, _ in self.registry.values(key)):
                 self.registry.delete_value(key, name)
             self._remove_empty_keys(branch, path)
-        elif edit.leaf.type == "key":
+        elif step.after.type == "key":
             self.registry.create(key)
             if any(not name for name, _, _ in self.registry.values(key)):
                 self.registry.delete_value(key, "")
         else:
-            self.registry.set(key, name, edit.leaf.type, edit.leaf.value)
+            self.registry.set(key, name, step.after.type, step.after.value)
+
+    def _remove(self, branch: str) -> None:
+        """Remove a branch, unless somebody has put something into it."""
+        if not self.registry.values(branch) and not self.registry.subkeys(branch):
+            self.registry.delete_key(branch)
 
     def _remove_empty_keys(self, branch: str, path: Iterable[str]) -> None:
         """Remove a key of the branch that has become empty, and those above it, but never the branch."""
@@ -170,6 +210,26 @@ class RegistryHome:
                 return
             self.registry.delete_key(key)
             path = path[:-1]
+
+
+def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Reader) -> RegistryHome:
+    """Return the branches of a part: of each home, the first that exists. Raises `NoHome` and `RegistryError`."""
+    registry = place.registry(part.view)
+    if registry is None:
+        raise NoHome(f"{place.name} has no registry that can be reached")
+    branches: list[str] = []
+    for _, paths in candidates:
+        branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])
+    return RegistryHome(registry, tuple(branches))
+
+
+def value_of(registry: Registry, key: str, name: str) -> Value:
+    """Return one value of a key, by looking at all of them; raises as `Registry.value` does."""
+    found = (value for value in registry.values(key) if folded(value[0]) == folded(name))
+    value = next(found, None)
+    if value is None:
+        raise KeyError(name)
+    return value
 
 
 class Redirected:
@@ -197,6 +257,10 @@ class Redirected:
     def values(self, key: str) -> list[Value]:
         """Return name, type and value of a key's values."""
         return self._registry.values(self._real(key))
+
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key."""
+        return self._registry.value(self._real(key), name)
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""

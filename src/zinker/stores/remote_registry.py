@@ -62,6 +62,11 @@ class RemoteRegistry:
         """Return name, type and value of a key's values."""
         return self._whole(key)[1]
 
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key."""
+        number, data = self._with_key(key, READ, lambda service, handle: service.query(handle, name))
+        return name, *from_bytes(number, data)
+
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch, asking for several keys, and several pieces of a large one, at a time."""
         with ThreadPoolExecutor(_PIPES) as pool:

@@ -20,14 +20,14 @@ from typing import Any
 
 import msgspec
 
+from zinker.disk.files import write_file
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import folded
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode, encode
 from zinker.model.rows import Block
-from zinker.stores.atomic import write_file
 from zinker.stores.reading import Trouble
-from zinker.stores.registry import ROOTS, RegistryError, Value, blocks_by_key
+from zinker.stores.registry import ROOTS, RegistryError, Value, blocks_by_key, value_of
 
 _Values = dict[str, tuple[str, Any]]
 
@@ -71,6 +71,10 @@ class SimulatedRegistry:
         state = self._readable(key)
         own = _find(state.keys, _followed(state, key))
         return [(name, *typed) for name, typed in (state.keys[own] if own else {}).items()]
+
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key."""
+        return value_of(self, key, name)
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""

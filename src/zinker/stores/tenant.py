@@ -1,17 +1,21 @@
 """Policies of a tenant, collection by collection; a policy is a document, named by what people call it."""
 
 import contextlib
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, wait
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, Literal
 
+from zinker.formats import Reader
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.address import tokens
 from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.file_state import FileState
+from zinker.model.plan import DocumentChange
 from zinker.model.policy import PolicyShape
 from zinker.model.setting import Leaf
+from zinker.stores.home import Candidates, Home, New, NoHome, Offers, PartShape, Refusals, Writing
 from zinker.stores.policies import FORMAT, SERVER, Raw, edited, from_document, gone, leaves_of, to_document
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.stores.tenant_api import TenantApi, TenantError, Unsure
@@ -232,12 +236,11 @@ def _document(name: str, taken: dict[str, Any]) -> str:
     return next(one for one in names if one not in taken)
 
 
-@dataclass(frozen=True)
-class TenantHome:
+class TenantHome(Home):
     """The policies of one collection."""
 
-    tenant: Tenant
-    collection: Collection
+    def __init__(self, tenant: Tenant, collection: Collection) -> None:
+        self.tenant, self.collection = tenant, collection
 
     def documents(self) -> list[str]:
         """Return the names of the policies, sorted; raises `TenantError`."""
@@ -248,6 +251,17 @@ class TenantHome:
         self.tenant.listed(collection)  # what could not be listed says so
         self.tenant.settle(collection)
         return sorted(collection.ids)
+
+    def begin(self, homes: Sequence[Home], progress: Callable[[str, int, int], None]) -> Sequence[Home]:
+        """Begin to read the policies of all collections of the tenant; raises `TenantError`."""
+        self.tenant.progress = progress
+        mine = [home for home in homes if isinstance(home, TenantHome) and home.tenant is self.tenant]
+        self.tenant.start([home.collection for home in mine])
+        return mine
+
+    def finish(self) -> None:
+        """Forget what was noted for going on: the export has got through."""
+        self.tenant.finished()
 
     def expect(self, documents: Iterable[str]) -> None:
         """Begin to read some policies side by side, as they are now."""
@@ -273,11 +287,7 @@ class TenantHome:
         """Return the one format that policies have."""
         return FORMAT
 
-    def instance(self, document: str) -> str:
-        """Return "": policies have no instances."""
-        return ""
-
-    def read(self, document: str) -> Reading:
+    def read(self, document: str, as_rows: bool = False) -> Reading:
         """Read one policy; what cannot be read is said in the reading."""
         try:
             self.tenant.listed(self.collection)
@@ -287,9 +297,11 @@ class TenantHome:
             return Reading(document, "", troubles=(Trouble("", error.why),))
         restless = self.collection.ids.get(document) in self.collection.restless
         troubles = (Trouble("", _RESTLESS),) if restless else ()
-        return Reading(document, FORMAT, leaves, _content(data), troubles)
+        content = _content(data)
+        file = FileState(FORMAT, content.size, content.sha256)
+        return Reading(document, FORMAT, leaves, content, troubles, file)
 
-    def obstacle(self, document: str, address: str = "") -> str:
+    def refusal(self, document: str, address: str) -> str:
         """Say why something cannot be written, or ""."""
         collection = self.collection
         if address.startswith(f"{SERVER}/"):
@@ -308,28 +320,37 @@ class TenantHome:
                     return error.why
         return ""
 
-    def apply(self, document: str, edits: Iterable[Edit]) -> Iterator[NotWritable]:
-        """Create, change or delete a policy, as a whole; yield what was refused, for each of its settings."""
-        wanted = list(edits)
-        try:
-            yield from self._apply(document, wanted)
-        except (TenantError, NotWritable) as error:
-            yield from (NotWritable(edit.address, error.why) for edit in wanted)
+    def beside(self, document: str, machine: str, place: str) -> Iterator[str]:
+        """Yield names that say which tenant a policy is from."""
+        numbers = ("", *(f"-{count}" for count in range(2, 1000)))
+        yield from (f"{document} (from {place}{number})" for number in numbers)
 
-    def _apply(self, document: str, edits: list[Edit]) -> Iterator[NotWritable]:
-        collection, tenant = self.collection, self.tenant
+    def writing(self) -> Writing:
+        """Begin to write a change: policy by policy, each as a whole."""
+        return _PolicyWriting(self)
+
+    def write(self, change: DocumentChange, new: New) -> list[NotWritable]:
+        """Create, change or delete a policy, as a whole; returns what was refused, for each of its settings."""
+        steps = list(new.steps())
+        try:
+            return self._write(change, [Edit(step.address, step.after) for step in steps])
+        except (TenantError, NotWritable) as error:
+            return [NotWritable(step.address, error.why) for step in steps] or [NotWritable("", error.why)]
+
+    def _write(self, change: DocumentChange, edits: list[Edit]) -> list[NotWritable]:
+        collection, tenant, document = self.collection, self.tenant, change.document
         id = tenant.listed(collection).ids.get(document)
         current = collection.raws.get(id, {}) if id else {}
         etag = collection.etags.get(id, "") if id else ""
-        if any(not edit.address and edit.leaf is None for edit in edits):
+        if change.action == "remove":
             if id is not None:
                 self._guarded(lambda: tenant.api.delete(collection.path, id, etag))
                 del collection.ids[document]
-            return
-        if id is None and all(edit.address for edit in edits):
+            return []
+        if id is None and change.action != "create":
             raise NotWritable("", "there is no such policy, and a new one comes as a whole")
         data = to_document(current, collection.shape, tenant) if current else b""
-        done, left = _tried(data, [edit for edit in edits if edit.address])
+        done, left = _tried(data, edits)
         properties = from_document(done, current, collection.shape, tenant)
         properties |= _secrets(edits, collection.shape)
         if id is None:
@@ -340,7 +361,7 @@ class TenantHome:
             changed |= dict.fromkeys(before.keys() - properties.keys())
             if changed:
                 self._update(id, changed, etag)
-        yield from left
+        return left
 
     def _create(self, document: str, policy: Raw) -> None:
         """Create a policy once, also where its answer gets lost: it is looked for before it is tried again."""
@@ -382,6 +403,42 @@ class TenantHome:
                 raise TenantError(_BEFORE, 412) from None
             if error.status != 404:  # it is gone already, which is what was wanted
                 raise
+
+
+class _PolicyWriting(Writing):
+    """A change to the policies of a collection; those that know nothing of each other are written side by side."""
+
+    def __init__(self, home: TenantHome) -> None:
+        self._home = home
+        self._new: dict[tuple[str, str], New] = {}
+
+    def stage(self, change: DocumentChange, new: New) -> None:
+        """Remember what is to be written; one policy may come in two pieces."""
+        self._new[change.document, change.action] = new
+
+    def commit(self, changes: Sequence[DocumentChange]) -> Refusals:
+        """Write policies side by side; returns what was refused."""
+        api, write = self._home.tenant.api, self._home.write
+        running = [
+            (change, api.submit(partial(write, change, self._new[change.document, change.action])))
+            for change in changes
+        ]
+        try:
+            return [(change, refused) for change, future in running for refused in future.result()]
+        finally:  # also when interrupted: nothing is under way when it is taken back
+            for _, future in running:
+                future.cancel()
+            wait([future for _, future in running])
+
+
+def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Reader) -> TenantHome:
+    """Return the policies of a part; raises `NoHome`."""
+    tenant = place.tenant()
+    if tenant is None:
+        raise NoHome(f"{place.name} is no tenant")
+    collection = tenant.collection(part.homes[0].first, part.policy)
+    collection.title = part.name
+    return TenantHome(tenant, collection)
 
 
 def _keyed_by(patterns: Iterable[str], address: str) -> Iterator[str]:

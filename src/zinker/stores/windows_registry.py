@@ -48,6 +48,12 @@ class WindowsRegistry:
         """Return name, type and value of a key's values."""
         return self._whole(key)[1]
 
+    def value(self, key: str, name: str) -> Value:
+        """Return one value of a key."""
+        with self._opened(key, self._winreg.KEY_READ) as handle, _in_words(key):
+            value, type = self._winreg.QueryValueEx(handle, name)
+            return _typed(self._winreg, handle, name, value, type)
+
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:
         """Yield all settings of a branch."""
         return blocks_by_key(branch, lambda key: self._whole(key, follow=key == branch), troubles)
@@ -161,6 +167,10 @@ def _in_words(key: str) -> Iterator[None]:
 def _value(winreg: ModuleType, handle: Any, number: int) -> Value:
     """Return a value by its number; its bytes are asked for wherever `winreg` would not give all of it."""
     name, value, type = winreg.EnumValue(handle, number)
+    return _typed(winreg, handle, name, value, type)
+
+
+def _typed(winreg: ModuleType, handle: Any, name: str, value: Any, type: int) -> Value:
     if type == winreg.REG_DWORD and isinstance(value, int):
         return name, "dword", value
     return name, *from_bytes(type, _get_bytes(winreg, handle, name, type, value))

@@ -24,7 +24,8 @@ ROOTS: Final = {
     "HKEY_CURRENT_CONFIG": 27,
 }
 _CLOSE, _CREATE, _DELETE_KEY, _DELETE_VALUE, _ENUM_KEY, _ENUM_VALUE, _FLUSH = 5, 6, 7, 8, 9, 10, 11
-_OPEN, _INFO, _SET = 15, 16, 22
+_OPEN, _INFO, _QUERY, _SET = 15, 16, 17, 22
+_USUAL = 64 * 1024  # bytes that hold most values
 
 READ: Final = 0x20019
 WRITE: Final = 0x2001F
@@ -121,6 +122,23 @@ class Winreg:
         number = answer.pointed() or 0
         data = answer.array()
         return name, number, data
+
+    def query(self, key: bytes, name: str) -> tuple[int, bytes]:
+        """Return type number and bytes of a value by its name."""
+        try:
+            return self._query(key, name, _USUAL)
+        except RpcError as error:
+            if error.code != MORE_DATA:
+                raise
+            return self._query(key, name, self.info(key).largest_value)
+
+    def _query(self, key: bytes, name: str, room: int) -> tuple[int, bytes]:
+        stub = key + _text(name) + struct.pack("<II", 0x20004, 0)
+        stub += struct.pack("<IIII", 0x20008, room, 0, 0)
+        stub += struct.pack("<IIII", 0x2000C, room, 0x20010, 0)
+        answer = self._do(_QUERY, stub)
+        number = answer.pointed() or 0
+        return number, answer.array()
 
     def set(self, key: bytes, name: str, number: int, data: bytes) -> None:
         """Set a value."""

@@ -9,6 +9,7 @@ from itertools import accumulate
 
 from zinker.formats.leaves import Leaves
 from zinker.model.address import matches, pointer, tokens
+from zinker.model.lines import lines_with, words_of
 from zinker.model.rows import Block, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
@@ -177,3 +178,16 @@ def _is_random(value: str) -> bool:
         return False
     share = [count / len(value) for count in Counter(value).values()]
     return -sum(p * math.log2(p) for p in share) > 3.3  # bits a character; words and paths have less
+
+
+def suspects(part: Part, lines: list[bytes]) -> list[int]:
+    """Return which lines of a profile may hold a secret: one that stands there, or the mark of one."""
+    # A secret item of a list stands in the line of the list.
+    marked = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
+    if marked is None:
+        return list(range(len(lines)))
+    text = b"\n".join(lines).decode("utf-8", "replace")
+    own = text.split("\n")
+    telling = _suspects(Block(own, text)) if len(own) == len(lines) else list(range(len(lines)))
+    # What JSON writes as an escape may be any letter of a telling word.
+    return sorted({*telling, *lines_with(lines, (*marked, b'"withheld"', b'"mark"', b"\\u"))})

@@ -6,14 +6,12 @@ from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
-from zinker.jobs.capturing import application_version
-from zinker.jobs.homes import Home, open_home
-from zinker.jobs.setup import Setup
-from zinker.model.plan import DocumentPlan, LeftAlone, Objection, Plan
+from zinker.jobs.plan.documents import NEW_INSTANCE, OTHER_DEVICE
+from zinker.jobs.session import Session
+from zinker.model.plan import DocumentChange, LeftAlone, Objection, Plan
 from zinker.model.profile import Manifest
 from zinker.places.place import Place
-from zinker.stores.desktop_db import DesktopHome
-from zinker.stores.files import FileHome
+from zinker.stores.home import Closed
 from zinker.subjects.subject import Compatible, Subject
 
 # What options overrule, by the names that these have.
@@ -24,8 +22,6 @@ DESPITE_SPACE = "despite-space"
 LEAVE_UNWRITABLE = "leave-unwritable"
 ADOPT = "adopt"
 OTHER_USER = "other-user"
-NEW_INSTANCE = "new-instance"
-OTHER_DEVICE = "other-device"
 LIVE = "live"
 OVERRULABLE = (
     WHILE_RUNNING,
@@ -41,21 +37,22 @@ OVERRULABLE = (
 
 
 def objections(
-    setup: Setup, place: Place, subject: Subject, manifest: Manifest, plan: Plan, overruled: frozenset[str]
+    session: Session, manifest: Manifest, plan: Plan, overruled: frozenset[str]
 ) -> tuple[Objection, ...]:
     """Return what speaks against carrying a plan out now, besides what it has found itself.
 
     `manifest` is what is to be put there; each check is left out by its own option, and by no other.
     """
+    place, subject = session.place, session.subject
     found = [
         *running(place, subject),
         *others_depend(place),
         *owner(place, manifest),
-        *version(place, subject, manifest),
+        *version(session, manifest),
         *needs(place, subject, plan.documents),
         *plan.objections,
-        *rights(place, subject, plan.documents),
-        *space(setup, place, subject, plan),
+        *rights(session, plan.documents),
+        *space(session, plan),
     ]
     return tuple(objection for objection in found if objection.option not in overruled)
 
@@ -75,7 +72,7 @@ def running(place: Place, subject: Subject) -> Iterator[Objection]:
 
 def others_depend(place: Place) -> Iterator[Objection]:
     """Object to a place that others depend on, unless its name is given."""
-    if place.is_live:
+    if place.is_production:
         yield Objection(
             f"{place.name} is live: others depend on it.",
             f"Look at it with --preview, and say that you mean it with --live {place.name}.",
@@ -105,9 +102,9 @@ def owner(place: Place, manifest: Manifest) -> Iterator[Objection]:
         )
 
 
-def version(place: Place, subject: Subject, manifest: Manifest) -> Iterator[Objection]:
+def version(session: Session, manifest: Manifest) -> Iterator[Objection]:
     """Object where the application there is too far from the one the profile was taken from."""
-    there = application_version(place, subject)
+    there, place, subject = session.version, session.place, session.subject
     taken = manifest.application_version
     rule = subject.application.compatible
     if there and taken and not compatible(taken, there, rule):
@@ -137,9 +134,9 @@ def compatible(one: str, other: str, rule: Compatible) -> bool:
     return same_major and (rule == "same-major" or first.minor == second.minor)
 
 
-def needs(place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]) -> Iterator[Objection]:
+def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -> Iterator[Objection]:
     """Object where something is missing that the settings to be written depend on."""
-    touched = dict.fromkeys(plan.part for plan in documents)
+    touched = dict.fromkeys(change.part for change in changes)
     for need in subject.application.needs:
         depending = [id for id in touched if not need.parts or id in need.parts]
         variable, _, rest = need.path[1:].partition("}/")
@@ -154,49 +151,33 @@ def needs(place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]) -
             )
 
 
-def rights(place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]) -> Iterator[Objection]:
+def rights(session: Session, changes: tuple[DocumentChange, ...]) -> Iterator[Objection]:
     """Object where a document could not be written."""
-    for plan, home, why in unwritable(place, subject, documents):
-        if isinstance(home, FileHome):
-            yield Objection(
-                f"{home.path(plan.document)} cannot be written: {why}.",
-                "Get the right to write there, or add --leave-unwritable to leave it alone.",
-                LEAVE_UNWRITABLE,
-            )
-        else:
-            then = "Run this in the session of that user's desktop, or add --leave-unwritable."
-            yield Objection(f"{plan.document} cannot be written: {why}.", then, LEAVE_UNWRITABLE)
+    for _, closed in unwritable(session, changes):
+        yield Objection(f"{closed.what} cannot be written: {closed.why}.", closed.then, LEAVE_UNWRITABLE)
 
 
 def unwritable(
-    place: Place, subject: Subject, documents: tuple[DocumentPlan, ...]
-) -> Iterator[tuple[DocumentPlan, Home, str]]:
-    """Yield the documents that could not be written, each with its home and the reason."""
-    homes: dict[str, Home | None] = {}
-    known: dict[Path, str] = {}
-    for plan in documents:
-        if plan.part not in homes:
-            part = subject.find_part(plan.part)
-            homes[plan.part] = open_home(place, part) if part else None
-        home, why = homes[plan.part], ""
-        if isinstance(home, DesktopHome):
-            why = home.database.closed()
-        elif isinstance(home, FileHome):
-            why = home.obstacle(plan.document, known)
-        if home is not None and why:
-            yield plan, home, why
+    session: Session, changes: tuple[DocumentChange, ...]
+) -> Iterator[tuple[DocumentChange, Closed]]:
+    """Yield the documents that could not be written, each with the reason."""
+    for change in changes:
+        if session.subject.find_part(change.part) is not None:
+            closed = session.home_of(change).closed(change.document)
+            if closed is not None:
+                yield change, closed
 
 
-def without_unwritable(
-    place: Place, subject: Subject, plan: Plan
-) -> tuple[list[DocumentPlan], list[LeftAlone]]:
+def without_unwritable(session: Session, plan: Plan) -> tuple[list[DocumentChange], list[LeftAlone]]:
     """Return the documents of a plan that can be written, and the others as left alone."""
-    closed = {(d.part, d.document): why for d, _, why in unwritable(place, subject, plan.documents)}
-    left = [LeftAlone(*name, "", f"it cannot be written: {why}") for name, why in closed.items()]
-    return [d for d in plan.documents if (d.part, d.document) not in closed], left
+    closed = {change.where: closed.why for change, closed in unwritable(session, plan.documents)}
+    left = [
+        LeftAlone(*where, f"it cannot be written: {why}", reason="refused") for where, why in closed.items()
+    ]
+    return [change for change in plan.documents if change.where not in closed], left
 
 
-def space(setup: Setup, place: Place, subject: Subject, plan: Plan) -> Iterator[Objection]:
+def space(session: Session, plan: Plan) -> Iterator[Objection]:
     """Object where the new files, which stand beside the old ones first, or the fallback would not fit."""
     wanted: dict[int, tuple[int, Path]] = {}
 
@@ -206,21 +187,16 @@ def space(setup: Setup, place: Place, subject: Subject, plan: Plan) -> Iterator[
         device = folder.stat().st_dev
         wanted[device] = (wanted.get(device, (0, folder))[0] + size, folder)
 
-    homes: dict[str, Home] = {}
     folders: dict[Path, int] = {}
-    for document in plan.documents:
-        part = subject.find_part(document.part)
-        if part is None or not document.size:
+    for change in plan.documents:
+        if session.subject.find_part(change.part) is None or change.after is None or not change.after.size:
             continue
-        if part.id not in homes:
-            homes[part.id] = open_home(place, part)
-        home = homes[part.id]
-        if isinstance(home, FileHome):
-            folder = home.path(document.document).parent
-            folders[folder] = folders.get(folder, 0) + document.size
+        folder = session.home_of(change).folder_of(change.document)
+        if folder is not None:
+            folders[folder] = folders.get(folder, 0) + change.after.size
     for folder, size in folders.items():
         count(folder, size)
-    count(setup.shelf.folder, plan.fallback_size)
+    count(session.setup.shelf.folder, plan.fallback_size)
     for size, folder in wanted.values():
         free = shutil.disk_usage(folder).free
         if size > free:

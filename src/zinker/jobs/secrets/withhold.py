@@ -4,23 +4,23 @@ import base64
 import hashlib
 import hmac
 import io
-import os
 import re
-import secrets
 from collections.abc import Iterable, Iterator
-from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from zinker import formats
 from zinker.formats.leaves import Edit, Leaves
-from zinker.jobs.secrecy import secret_rows, secrets_in
-from zinker.model.errors import NotWritable, Refused, reason
+from zinker.jobs.secrets.detect import holds_secret, secret_rows, secrets_in
+from zinker.jobs.secrets.machine_key import sealing_key
+from zinker.model.errors import NotWritable
+from zinker.model.file_state import FileState
 from zinker.model.plain_json import encode
 from zinker.model.rows import Block, address_of, leaf_of, row_of
 from zinker.model.setting import WHOLE, WITHHELD, Leaf
-from zinker.profiles.sealing import Lock, Where
-from zinker.stores.atomic import make_folders
+from zinker.model.where import Where
+from zinker.profiles.sealing import Lock
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
@@ -37,18 +37,23 @@ class Withholder:
     They tell whether a secret has changed, and nothing else, to whoever does not have the key.
     """
 
-    def __init__(self, home: Path, seals: bool = False) -> None:
-        """Withhold secrets; `seals` tells that they are to be sealed in, so that nothing is lost by it."""
+    def __init__(self, key: bytes, reader: formats.Reader, seals: bool, cuts: "Cuts") -> None:
+        """Withhold secrets; `seals` tells that they are to be sealed in, so that nothing is lost by it.
+
+        `key` is this machine's (`machine_key`); `reader` takes documents apart, and `cuts` remembers files without
+        their secrets.
+        """
         self._seals = seals
         self._held = 0  # bytes of whole files
-        self._key = _key(home / "fingerprint-key")
+        self._key = key
+        self._reader, self._cuts = reader, cuts
         self._key_id = hashlib.sha256(self._key).hexdigest()[:8]
         self.secrets: dict[Where, Leaf] = {}
 
     @property
     def lock(self) -> Lock:
         """What seals the secrets of a fallback: a key that never leaves this machine."""
-        return Lock(machine=hmac.digest(self._key, b"sealing", "sha256"))
+        return Lock(machine=sealing_key(self._key))
 
     def withhold(self, part: Part, reading: Reading) -> Reading:
         """Return the document without its secrets, in its settings and in its content.
@@ -68,10 +73,11 @@ class Withholder:
         secret = secrets_in(part, reading.leaves)
         if not secret:
             return reading
-        self.secrets |= {(part.id, reading.document, address): leaf for address, leaf in secret.items()}
+        where = Where(part.id, reading.document)
+        self.secrets |= {where._replace(address=address): leaf for address, leaf in secret.items()}
         leaves = {**reading.leaves, **{address: self.mark(leaf) for address, leaf in secret.items()}}
         content = reading.content and self._cut(reading, reading.content, secret)
-        return msgspec.structs.replace(reading, leaves=leaves, content=content)
+        return msgspec.structs.replace(reading, leaves=leaves, **_with_content(reading, content))
 
     def _without(self, part: Part, reading: Reading, content: Content, blocks: Iterable[Block]) -> Reading:
         """Return a file whose settings come as rows without its secrets."""
@@ -81,14 +87,15 @@ class Withholder:
         guarded = list(self.guarded(part, reading.document, blocks))
         found = {at[2]: leaf for at, leaf in self.secrets.items() if at[:2] == where}
         cut = self._cut(reading, content, found) if found else content
-        return msgspec.structs.replace(reading, blocks=lambda: iter(guarded), content=cut)
+        more = _with_content(reading, cut)
+        return msgspec.structs.replace(reading, blocks=lambda: iter(guarded), **more)
 
     def guarded(self, part: Part, document: str, blocks: Iterable[Block]) -> Iterator[Block]:
         """Yield the settings of a document of millions without its secrets."""
         for block in blocks:
             for at in secret_rows(part, block):
                 address, leaf = address_of(block.rows[at]), leaf_of(block.rows[at])
-                self.secrets[part.id, document, address] = leaf
+                self.secrets[Where(part.id, document, address)] = leaf
                 block.rows[at] = row_of(address, self.mark(leaf))
             yield block
 
@@ -102,7 +109,7 @@ class Withholder:
 
     def _secret_file(self, part: Part, reading: Reading, why: str) -> Reading:
         """Return a file that is a secret as a whole: its fingerprint; `why` says the reason."""
-        where = (part.id, reading.document, "")
+        where = Where(part.id, reading.document)
         if where in self.secrets:  # it is read again
             self._held -= len(base64.b64decode(self.secrets.pop(where).value))
         content = reading.content
@@ -121,8 +128,17 @@ class Withholder:
             troubles: tuple[Trouble, ...] = (Trouble("", f"{why}{then}", withheld=True),)
         else:
             troubles = tuple(Trouble("", f"{why}, so it is sealed in") for _ in reading.troubles)
-        about = {**reading.about, **self.mark(leaf).value}
-        return Reading(reading.document, WHOLE, troubles=troubles, about=about)
+        mode = reading.file.mode if reading.file else ""
+        file = FileState(mode=mode, **self.mark(leaf).value)
+        return msgspec.structs.replace(
+            reading, format=WHOLE, leaves={}, content=None, blocks=None, troubles=troubles, file=file
+        )
+
+    def marked(self, part: Part, address: str, leaf: Leaf | None) -> Leaf | None:
+        """Return a value as plans have it: the fingerprint of one that is secret."""
+        if leaf is None or not holds_secret(part, address, leaf):
+            return leaf
+        return self.mark(leaf)
 
     def mark(self, leaf: Leaf) -> Leaf:
         """Return what stands in a profile for a secret: its fingerprint, and which key made that."""
@@ -130,13 +146,48 @@ class Withholder:
         return Leaf(WITHHELD, {"key": self._key_id, "mark": mark})
 
     def _cut(self, reading: Reading, content: Content, secret: Leaves) -> Content | None:
+        """Return a file without its secrets; None where they cannot be cut out."""
+        name = (reading.document, reading.format, content.sha256, *sorted(secret))
+        known = self._cuts.find(name)
+        if known is not None:
+            return known
         edits = [Edit(address, _emptied(leaf)) for address, leaf in secret.items()]
         with content.open() as stream:
             try:
-                data = formats.edit(reading.format, stream.read(), edits, reading.dialect)
+                data = formats.edit(reading.format, stream.read(), edits, reading.dialect, self._reader)
             except NotWritable:
                 return None  # rather no copy of the file than one with the secret in it
-        return Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
+        cut = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
+        self._cuts.keep(name, cut)
+        return cut
+
+
+class Cuts:
+    """Files without their secrets, by what they were with them: cutting takes several readings of each."""
+
+    _LARGEST = 8 * 1024 * 1024  # bytes of all together
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[str, ...], Content] = {}
+
+    def find(self, name: tuple[str, ...]) -> Content | None:
+        """Return a file that has been cut already."""
+        return self._known.get(name)
+
+    def keep(self, name: tuple[str, ...], cut: Content) -> None:
+        """Remember a file."""
+        if sum(known.size for known in self._known.values()) + cut.size > self._LARGEST:
+            self._known.clear()
+        if cut.size <= self._LARGEST:
+            self._known[name] = cut
+
+
+def _with_content(reading: Reading, content: Content | None) -> dict[str, Any]:
+    """Return what changes in a reading with the content of its file."""
+    if reading.file is None:
+        return {"content": content}
+    size, sha256 = (content.size, content.sha256) if content else (0, "")
+    return {"content": content, "file": msgspec.structs.replace(reading.file, size=size, sha256=sha256)}
 
 
 def _emptied(leaf: Leaf) -> Leaf:
@@ -144,34 +195,3 @@ def _emptied(leaf: Leaf) -> Leaf:
     if leaf.type == "list":
         return Leaf("list", [""] * len(leaf.value))  # written over as many lines as the old one
     return Leaf(leaf.type, _NOTHING[leaf.type]) if leaf.type in _NOTHING else Leaf("null", None)
-
-
-def _key(path: Path) -> bytes:
-    try:
-        make_folders(path.parent)
-        try:
-            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        except FileExistsError:
-            return _whole_key(path)
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(secrets.token_bytes(32))
-            file.flush()
-            os.fsync(file.fileno())
-        return path.read_bytes()
-    except OSError as error:
-        why = f"the key for fingerprints in {path} cannot be read or made: {reason(error)}"
-        raise Refused("Not read", why, "Point ZINKER_HOME to a folder that can be written.") from None
-
-
-def _whole_key(path: Path) -> bytes:
-    """Return the key; another run may have made the file just now and not have filled it yet."""
-    import time
-
-    for _ in range(100):
-        key = path.read_bytes()
-        if len(key) == 32:
-            return key
-        time.sleep(0.01)
-    raise Refused(
-        "Not read", f"{path} is damaged", "Delete it: only comparing older withheld secrets is lost."
-    )

@@ -7,7 +7,7 @@ from zinker.places.place import Place
 from zinker.subjects.subject import Subject
 
 
-def what_now(place: Place, subject: Subject, plan: Plan, left: tuple[LeftAlone, ...]) -> tuple[str, ...]:
+def next_steps(place: Place, subject: Subject, plan: Plan, left: tuple[LeftAlone, ...]) -> tuple[str, ...]:
     """Return what the user has to do after a plan was carried out, in the order in which it is done."""
     return tuple(dict.fromkeys(_steps(place, subject, plan, left)))
 
@@ -19,13 +19,15 @@ def _steps(place: Place, subject: Subject, plan: Plan, left: tuple[LeftAlone, ..
         yield f"Start {subject.title}: it reads its settings when it starts."
     if subject.application.afterwards:
         yield subject.application.afterwards
-    touched = dict.fromkeys(document.part for document in plan.documents)
+    touched = dict.fromkeys(change.part for change in plan.documents)
     yield from (part.afterwards for part in subject.part if part.id in touched and part.afterwards)
     for item in left:
         part = subject.find_part(item.part)
         name = part.name if part else item.part
-        if item.why.startswith("bound to the device") and part is not None:
+        if item.reason == "device" and part is not None:
             yield part.afterwards or f"Set up anew what is bound to the old device: {name}."
-        elif "has to be entered again" in item.why:
+        elif item.reason == "enter-again":
             title = part.titles.get(item.address, item.address) if part else item.address
             yield f"Enter again, as it was withheld: {name}, {title}."
+        elif item.reason == "put-again":
+            yield f"Put there again, as it was withheld: {name}, {item.document}."

@@ -5,14 +5,15 @@ import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from filelock import FileLock, Timeout
+from filelock import Timeout
 
+from zinker.disk.files import lock
+from zinker.disk.scratch import sweep_scratch
 from zinker.jobs.setup import Setup
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
 from zinker.places.here import Here
 from zinker.places.place import Place
-from zinker.stores.atomic import make_folders
 
 # How long another run may hold a place, in seconds, before this one gives up.
 PATIENCE = 20.0
@@ -32,16 +33,15 @@ def at_place(
     """
     place = setup.place(name)
     _wait(setup, place, waited_for)
-    path = _lock(setup, name)
-    lock = FileLock(path, timeout=PATIENCE)
+    sweep_scratch()
     try:
-        make_folders(path.parent)
-        lock.acquire()
+        held = lock(_lock(setup, name), PATIENCE)
+        held.acquire()
     except Timeout:
         why = f"another run of Zinker has been busy at {name} for {PATIENCE:.0f} seconds"
         raise Refused("Not done", why, "Wait for it to end and run this again.") from None
     except OSError as error:
-        why = f"Zinker's own folder {setup.home}: {reason(error)}"
+        why = f"Zinker's own folder {setup.own_folder}: {reason(error)}"
         raise Refused("Not done", why, "Point ZINKER_HOME to a folder that can be written.") from None
     try:
         if look_only:
@@ -50,14 +50,14 @@ def at_place(
             _recover(setup, place, dead)
         yield place
     finally:
-        lock.release()
+        held.release()
 
 
 def _recover(setup: Setup, place: Place, dead: int) -> None:
     if setup.shelf.changes.open_ones():
-        from zinker.jobs.recovering import (
-            recover,
-        )  # an export needs nothing of what it takes to change a place
+        from zinker.jobs.apply.recover import (
+            recover,  # an export needs nothing of what it takes to change a place
+        )
 
         recover(setup, place, dead)
 
@@ -92,13 +92,13 @@ def _tell(changes: list[Change], setup: Setup) -> None:
 
 def _lock(setup: Setup, place: str) -> Path:
     """Return the lock of a place, which its accounts share."""
-    return setup.home / "locks" / f"{place.partition('/')[0]}.lock"
+    return setup.own_folder / "locks" / f"{place.partition('/')[0]}.lock"
 
 
 def _is_held(setup: Setup, place: str) -> bool:
     """Tell whether another run is busy at a place."""
     try:
-        with FileLock(_lock(setup, place), timeout=0):
+        with lock(_lock(setup, place), 0):
             return False
     except (Timeout, OSError):
         return True

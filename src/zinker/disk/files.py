@@ -1,0 +1,186 @@
+"""Zinker's own files: a reader, or a power cut, finds the old one or the new one and nothing else.
+
+The rule: write beside the target under a name of `part_name`, flush it to the disk, rename it over the target,
+flush the folder. Such a name is nobody's document; whoever finds one may delete it.
+
+Run by an administrator in somebody's stead, everything belongs to whom the folder belongs to that it is made in, so
+that nobody is locked out of what is theirs.
+"""
+
+import contextlib
+import errno
+import hashlib
+import itertools
+import os
+import platform
+import re
+import stat
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import IO
+
+from filelock import FileLock
+
+from zinker.disk.announce import announce
+from zinker.disk.attributes import give, is_root, set_mode
+
+PART_SUFFIX = ".zinker-part"
+CHUNK = 1024 * 1024
+_OWN_PART = re.compile(rf"\.([0-9a-f]{{8}})-(\d+){re.escape(PART_SUFFIX)}", re.ASCII)
+_PART = re.compile(rf"\.[0-9a-f]{{16}}{re.escape(PART_SUFFIX)}", re.ASCII)
+
+
+def part_name(name: str) -> str:
+    """Return the name under which the new content of a file is written: short, hidden, the same every time."""
+    return f".{hashlib.sha256(os.fsencode(name)).hexdigest()[:16]}{PART_SUFFIX}"
+
+
+def is_part(name: str) -> bool:
+    """Tell whether a name is one of `part_name`."""
+    return _PART.fullmatch(name) is not None
+
+
+def part_path(target: Path) -> Path:
+    """Return where the new content of a file is written first."""
+    return target.with_name(part_name(target.name))
+
+
+def open_part(path: Path) -> IO[bytes]:
+    """Open a new file for writing, readable for its owner alone so far; raises `OSError`."""
+    announce("create", path)
+    # Exclusive: whatever comes to stand there now, a link above all, was put there by somebody else.
+    flags = os.O_RDWR | os.O_CREAT | os.O_EXCL | getattr(os, "O_BINARY", 0)
+    try:
+        descriptor = os.open(path, flags, 0o600)
+    except FileExistsError:
+        path.unlink()  # what a run that was cut off has left
+        descriptor = os.open(path, flags, 0o600)
+    return os.fdopen(descriptor, "w+b")
+
+
+def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
+    """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
+
+    Raises `OSError`, and leaves nothing behind then.
+    """
+    path = part_path(target)
+    try:
+        with open_part(path) as file:
+            for chunk in chunks:
+                file.write(chunk)
+            finish_part(file, target)
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    return path
+
+
+def finish_part(file: IO[bytes], target: Path) -> None:
+    """Flush an open file, and give it mode and owner of the one it replaces, or those usual in its folder."""
+    file.flush()
+    os.fsync(file.fileno())
+    try:
+        looks = target.stat()
+        usual = looks.st_mode & 0o7777
+    except FileNotFoundError:
+        looks = target.parent.stat()
+        usual = looks.st_mode & 0o666
+    give(file.fileno(), looks)
+    set_mode(file.fileno(), usual)
+
+
+def commit_part(path: Path, target: Path) -> None:
+    """Rename a written part over its target and flush the folder."""
+    announce("rename", target)
+    path.replace(target)
+    flush_folder(target.parent)
+
+
+def write_file(target: Path, data: bytes) -> None:
+    """Replace a small file as a whole; raises `OSError`, and the old one stands then."""
+    commit_part(write_part(target, [data]), target)
+
+
+def open_own(path: Path, flags: int, mode: int = 0o600) -> int:
+    """Open a file of Zinker's own, and give one that is new to whom its folder belongs to; raises `OSError`."""
+    is_new = bool(flags & os.O_CREAT) and not path.exists()
+    descriptor = os.open(path, flags | getattr(os, "O_BINARY", 0), mode)
+    if is_new:
+        give(descriptor, path.parent.stat())
+    return descriptor
+
+
+def lock(path: Path, patience: float) -> FileLock:
+    """Return a lock in a file, which is made if need be; raises `OSError`. Waits for `patience` seconds."""
+    make_folders(path.parent)
+    if is_root() and not path.exists():
+        os.close(open_own(path, os.O_RDWR | os.O_CREAT, 0o644))
+    return FileLock(path, timeout=patience)
+
+
+def own_part(folder: Path) -> Path:
+    """Return a name in a folder for something that this process builds, and no other; see `sweep_own_parts`."""
+    return folder / f".{_machine()}-{os.getpid()}{PART_SUFFIX}"
+
+
+def sweep_own_parts(folder: Path) -> None:
+    """Remove what runs on this machine that are dead have left of what they built in a folder."""
+    from zinker.disk.scratch import is_running
+
+    with contextlib.suppress(OSError):
+        for name in os.listdir(folder):
+            found = _OWN_PART.fullmatch(name)
+            if found and found[1] == _machine() and not is_running(int(found[2])):
+                (folder / name).unlink(missing_ok=True)
+
+
+def _machine() -> str:
+    return hashlib.sha256(platform.node().encode()).hexdigest()[:8]
+
+
+def open_regular(path: Path) -> IO[bytes]:
+    """Open a file for reading; raises `OSError`, also for what is none, and never waits for a pipe."""
+    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    try:
+        kind = stat.S_IFMT(os.fstat(descriptor).st_mode)
+        if kind == stat.S_IFDIR:
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), os.fspath(path))
+        if kind != stat.S_IFREG:
+            raise OSError(errno.ENODEV, "it is not a file, but a pipe or a device", os.fspath(path))
+        return os.fdopen(descriptor, "rb")
+    except BaseException:
+        os.close(descriptor)
+        raise
+
+
+def flush_folder(folder: Path) -> None:
+    """Flush a folder's entries to the disk, where the operating system has that (not on Windows)."""
+    with contextlib.suppress(OSError):
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+
+
+def make_folders(folder: Path) -> list[Path]:
+    """Make a folder with those above it; returns the ones that were missing, the highest first.
+
+    They get the owner of the folder they are made in.
+    """
+    missing = list(itertools.takewhile(lambda path: not path.exists(), (folder, *folder.parents)))
+    for path in reversed(missing):
+        path.mkdir(exist_ok=True)
+        with contextlib.suppress(OSError):
+            looks = path.parent.stat()
+            if is_root() and (looks.st_uid or looks.st_gid):
+                os.chown(path, looks.st_uid, looks.st_gid)
+        flush_folder(path.parent)
+    return missing[::-1]
+
+
+def chunks_of(path: Path) -> Iterator[bytes]:
+    """Yield the content of a file in pieces of 1 MiB."""
+    with open_regular(path) as file:
+        while chunk := file.read(CHUNK):
+            yield chunk

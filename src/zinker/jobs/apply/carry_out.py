@@ -1,0 +1,191 @@
+"""Carrying out a plan: fallback, journal, write, read back, close. The only code that changes a place."""
+
+import contextlib
+import datetime
+from collections.abc import Callable
+from typing import Literal
+
+import msgspec
+
+from zinker.jobs.apply.next_steps import next_steps
+from zinker.jobs.apply.recover import take_back
+from zinker.jobs.apply.write import Staged, read_back, sweep
+from zinker.jobs.capture.capture import Progress, capture, no_progress
+from zinker.jobs.capture.selection import Selection
+from zinker.jobs.session import Session
+from zinker.model.change import Change
+from zinker.model.errors import Damaged, Failed, Refused, ZinkerError, reason
+from zinker.model.plan import LeftAlone, Plan
+from zinker.model.profile import Manifest, Snapshot
+from zinker.places.folder import technician
+from zinker.places.here import Here
+from zinker.profiles.writing import ProfileBuilder
+from zinker.shelf.changes import FORMAT
+
+Kind = Literal["import", "undo", "reset", "transfer"]
+Approve = Callable[[Plan], bool]
+_PAST = {"import": "imported", "reset": "reset", "transfer": "transferred", "undo": "undone"}
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """How an import or an undo ended.
+
+    state: `previewed` and `declined` (nothing was changed), `alike` (nothing had to be), `done`, or `partly`
+    (some of what was wanted was not written; `left` says what and why).
+    """
+
+    state: Literal["previewed", "declined", "alike", "done", "partly"]
+    plan: Plan
+    change: Change | None = None
+    left: tuple[LeftAlone, ...] = ()
+    # What is left for the user to do, in words.
+    afterwards: tuple[str, ...] = ()
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether nothing that was wanted is left undone."""
+        return not any(item.wanted for item in self.left)
+
+
+def without_writing(plan: Plan, what: str, preview: bool, approve: Approve) -> Outcome | None:
+    """Return how it ends if nothing is to be written; None where the plan is to be carried out.
+
+    Raises `Refused`, with `what` as its head, where something speaks against that.
+    """
+    if preview:
+        return Outcome("previewed", plan, left=plan.left)
+    if not plan.documents:
+        return Outcome("alike", plan, left=plan.left)
+    if plan.objections:
+        first, *others = plan.objections
+        also = "".join(f"\nAnd: {other.why}\n{other.then}" for other in others)
+        raise Refused(what, first.why, first.then + also)
+    return None if approve(plan) else Outcome("declined", plan, left=plan.left)
+
+
+def carry_out(
+    session: Session,
+    source: Snapshot,
+    plan: Plan,
+    kind: Kind,
+    undoes: int = 0,
+    progress: Progress = no_progress,
+) -> Outcome:
+    """Carry out a plan, as it was shown, or not at all.
+
+    Raises `Refused` where nothing was changed, and `Failed` where it failed and was taken back.
+    """
+    changes = session.setup.shelf.changes
+    number = changes.reserve()
+    fallback = _keep_fallback(session, plan, number)
+    change = changes.begin(_begun(session, plan, kind, number, fallback, undoes), plan.documents)
+    staged = _staged(session, source, plan, change)
+    try:
+        left = list(plan.left) + staged.commit(progress)
+        left += read_back(session, plan.documents, left)
+        state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
+        ended = _ended(change, state, tuple(left))
+        changes.close(ended)
+    except BaseException as error:  # also an interrupt: what was begun is taken back first
+        _fail(session, change, plan, error)
+        raise
+    steps = next_steps(session.place, session.subject, plan, tuple(left)) if kind != "undo" else ()
+    return Outcome(state, plan, ended, tuple(left), steps)
+
+
+def _begun(session: Session, plan: Plan, kind: Kind, number: int, fallback: int, undoes: int) -> Change:
+    return Change(
+        format=FORMAT,
+        number=number,
+        kind=kind,
+        state="open",
+        subject=plan.subject,
+        place=plan.place,
+        place_machine=session.place.machine,
+        source=plan.source,
+        who=technician(),
+        machine=Here().machine,
+        started=_now(),
+        fallback=fallback,
+        undoes=undoes,
+        items=plan.count,
+        adopted_from=plan.adopted_from,
+    )
+
+
+def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
+    """Put what the plan would touch on the shelf; returns the version number.
+
+    Raises `Refused` if the place is not as the plan found it.
+    """
+    touched = {change.part for change in plan.documents}
+    parts = tuple(part for part in session.subject.part if part.id in touched)
+
+    def build(builder: ProfileBuilder) -> Manifest:
+        manifest = capture(session, Selection(parts), builder, is_fallback=True)
+        if any(part.sha256 != plan.seen.get(part.id) for part in manifest.parts):
+            why = f"the settings at {plan.place} have changed since the plan was made"
+            raise Refused("Nothing changed", why, "Run it again to see the plan as it is now.")
+        manifest = msgspec.structs.replace(manifest, fallback_of=number, note=f"before {plan.source}")
+        builder.finish(manifest)
+        return manifest
+
+    return session.setup.shelf.keep(plan.subject, build).number
+
+
+def _staged(session: Session, source: Snapshot, plan: Plan, change: Change) -> Staged:
+    """Prepare everything; where that fails, nothing is in its place yet, and the change is closed.
+
+    Raises `Refused` and `Damaged`.
+    """
+    try:
+        return Staged(session, source, plan.documents)
+    except BaseException as error:  # also an interrupt
+        with contextlib.suppress(
+            OSError, ZinkerError
+        ):  # it stays open, then, and the next run sweeps and closes
+            sweep(session, plan.documents)
+            session.setup.shelf.changes.close(_ended(change, "taken-back"))
+        if not isinstance(error, OSError | ZinkerError):
+            raise
+        kind_of = Damaged if isinstance(error, Damaged) else Refused
+        then = "Nothing was changed. Put that right and run it again."
+        raise kind_of(f"Not {_PAST[change.kind]}", _why(error), then) from None
+
+
+def _fail(session: Session, change: Change, plan: Plan, error: BaseException) -> None:
+    """Take back what was done and raise `Failed`; where even that fails, the journal stays open."""
+    what = f"Not {_PAST[change.kind]}"
+    try:
+        # What was known of the place is not true any more.
+        again = Session(session.setup, session.place, session.subject)
+        left = take_back(again, change, plan.documents)
+    except Exception as worse:  # noqa: BLE001 - whatever it is, the place must not stay blocked without a word
+        then = (
+            f"Taking it back failed, too ({_why(worse)}). The next run at {change.place} tries that again; "
+            f"`zinker undo {change.number} --as-it-is` gives that up."
+        )
+        raise Failed(what, _why(error), then) from error
+    with contextlib.suppress(OSError):  # the next run closes it, then
+        session.setup.shelf.changes.close(_ended(change, "taken-back", tuple(left)))
+    if isinstance(error, Exception):
+        others = f", but for {len(left)} changed by somebody else meanwhile" if left else ""
+        raise Failed(
+            what, _why(error), f"Everything that had been written was taken back{others}."
+        ) from error
+
+
+def _why(error: BaseException) -> str:
+    if isinstance(error, OSError):
+        return reason(error)
+    return getattr(error, "why", "") or str(error) or type(error).__name__
+
+
+def _ended(
+    change: Change, state: Literal["done", "partly", "taken-back"], left: tuple[LeftAlone, ...] = ()
+) -> Change:
+    return msgspec.structs.replace(change, state=state, finished=_now(), left=left)
+
+
+def _now() -> str:
+    return datetime.datetime.now().astimezone().isoformat(timespec="seconds")

@@ -1,0 +1,29 @@
+"""Live settings as a snapshot: to be compared, planned against, and looked at."""
+
+from collections.abc import Iterator
+
+from zinker.jobs.capture.capture import Progress, capture
+from zinker.jobs.capture.selection import Selection
+from zinker.jobs.session import Session
+from zinker.model.profile import Snapshot
+from zinker.profiles.writing import ProfileBuilder
+
+
+class LiveSnapshot(Snapshot):
+    """Live settings just read; they keep their secrets, and their files are at the place. Close it afterwards."""
+
+    def __init__(self, session: Session, selection: Selection, progress: Progress | None = None) -> None:
+        self._builder = ProfileBuilder()
+        try:
+            self.manifest = capture(session, selection, self._builder, progress)
+        except BaseException:
+            self._builder.close()
+            raise
+
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time."""
+        return self._builder.pieces(part) if self.manifest.part(part) else iter(())
+
+    def close(self) -> None:
+        """Let go of what was read."""
+        self._builder.close()

@@ -1,0 +1,1 @@
+"""What would be written, and what would be left alone and why: plain data in and out; nothing is changed."""

@@ -1,0 +1,143 @@
+"""The bytes a document would have after a change, computed the same way for planning and for writing."""
+
+import base64
+from collections.abc import Iterator
+
+import msgspec
+
+from zinker import formats
+from zinker.disk.files import CHUNK
+from zinker.formats.leaves import Edit, Leaves
+from zinker.jobs.secrets.detect import secrets_in
+from zinker.jobs.session import Session
+from zinker.model.errors import Damaged, NotWritable, reason
+from zinker.model.file_state import FileState
+from zinker.model.plan import DocumentChange, LeftAlone, SettingChange
+from zinker.model.profile import ByteStream, Snapshot
+from zinker.model.rows import address_of, leaf_of
+from zinker.model.setting import WITHHELD, Leaf
+from zinker.model.where import Where
+from zinker.stores.files import dialect_of, read_bytes
+from zinker.stores.reading import Reading
+from zinker.subjects.subject import Part
+
+
+def new_content(
+    session: Session, part: Part, change: DocumentChange, live: Reading | None, source: Snapshot
+) -> Iterator[bytes]:
+    """Yield the bytes a change gives a document.
+
+    `live` is the document at the place, with its secrets, which it keeps. Raises `NotWritable`, `Damaged`
+    and `OSError`.
+    """
+    after = change.after or FileState()
+    if change.action == "edit":
+        yield _edited(session, change, live, source)
+    elif after.is_secret:
+        yield _secret_file(change, source)
+    elif after.is_whole:
+        with source.attachment(change.source) as stream:
+            yield from _chunks(stream)
+    else:
+        with source.attachment(change.source) as stream:
+            data = stream.read()
+        edits = _own_secrets(part, change, live, source) | _brought(change, source)
+        moved = [Edit(item.moved_from, None) for item in change.items if item.moved_from.startswith("/")]
+        made = [*(Edit(address, leaf) for address, leaf in edits.items()), *moved]
+        yield formats.edit(after.format, data, made, dialect_of(part, change.document), session.setup.reader)
+
+
+def _edited(session: Session, change: DocumentChange, live: Reading | None, source: Snapshot) -> bytes:
+    if live is None or live.content is None:
+        raise NotWritable("", "it is not there any more")
+    known = session.results.get(change.where)
+    if known is not None and known[0] == live.content.sha256 and known[1] == change.items:
+        return known[2]
+    with live.content.open() as stream:
+        edits = [Edit(item.address, opened(item, change, source)) for item in change.items]
+        data = formats.edit(live.format, stream.read(), edits, live.dialect, session.setup.reader)
+    session.remember_result(change, live.content.sha256, data)
+    return data
+
+
+def _own_secrets(part: Part, change: DocumentChange, live: Reading | None, source: Snapshot) -> Leaves:
+    """Return the secrets that a document keeps, or that a new one gets, where they could be opened."""
+    if live is not None:
+        gone = {item.address for item in change.items if item.after is None}
+        return {a: leaf for a, leaf in secrets_in(part, _leaves(live)).items() if a not in gone}
+    name = (part.id, change.origin or change.document)
+    return {where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == name}
+
+
+def _leaves(reading: Reading) -> Leaves:
+    if reading.blocks is None:
+        return reading.leaves
+    return {address_of(row): leaf_of(row) for block in reading.blocks() for row in block.rows}
+
+
+def _brought(change: DocumentChange, source: Snapshot) -> dict[str, Leaf | None]:
+    """Return the values that are not those in the file that the profile holds."""
+    return {
+        item.address: opened(item, change, source)
+        for item in change.items
+        if item.translated is not None
+        or item.moved_from
+        or (item.after is not None and item.after.type == WITHHELD)
+    }
+
+
+def opened(item: SettingChange, change: DocumentChange, source: Snapshot) -> Leaf | None:
+    """Return the value a change gives a setting; plans hold no secrets, so these come from their source."""
+    if item.after is not None and item.after.type == WITHHELD:
+        where = Where(change.part, change.origin or change.document, item.address)
+        return source.secrets.get(where, item.after)  # one that is never given back stays what it is
+    return item.after
+
+
+def _secret_file(change: DocumentChange, source: Snapshot) -> bytes:
+    leaf = source.secrets[Where(change.part, change.origin or change.document)]
+    try:
+        return base64.b64decode(leaf.value, validate=True)
+    except (ValueError, TypeError):
+        raise Damaged("Not imported", f"what is sealed in for {change.document} is no file") from None
+
+
+def _chunks(stream: ByteStream) -> Iterator[bytes]:
+    while chunk := stream.read(CHUNK):
+        yield chunk
+
+
+def with_result(
+    session: Session, part: Part, change: DocumentChange, live: Reading | None, source: Snapshot
+) -> tuple[DocumentChange | None, list[LeftAlone]]:
+    """Complete the change of a file with the state it would leave, dropping what cannot be written.
+
+    None is returned where nothing is left of it.
+    """
+    left: list[LeftAlone] = []
+    if change.is_whole and (change.after is None or change.after.is_whole):
+        return change, left
+    while change.items or change.is_whole:
+        try:
+            data = b"".join(new_content(session, part, change, live, source))
+            format = live.format if change.action == "edit" and live is not None else _format(change)
+            mode = change.after.mode if change.is_whole and change.after else ""
+            dialect = dialect_of(part, change.document)
+            reading = read_bytes(change.document, format, data, dialect, mode, reader=session.setup.reader)
+            return msgspec.structs.replace(
+                change, after=session.withholder.withhold(part, reading).file
+            ), left
+        except NotWritable as error:
+            kept = tuple(item for item in change.items if item.address != error.address)
+            left.append(LeftAlone(*change.where[:2], error.address, error.why, reason="unfit"))
+            if len(kept) == len(change.items):
+                return None, left
+            change = msgspec.structs.replace(change, items=kept)
+        except OSError as error:
+            left.append(LeftAlone(*change.where, reason(error), reason="unreadable"))
+            return None, left
+    return None, left
+
+
+def _format(change: DocumentChange) -> str:
+    return change.after.format if change.after else ""

@@ -1,0 +1,117 @@
+"""One run at a place: every home is opened once, and every document taken apart once."""
+
+from collections.abc import Iterable
+from functools import cached_property
+
+from zinker.jobs.setup import Setup
+from zinker.model.errors import Refused, reason
+from zinker.model.plan import DocumentChange, SettingChange
+from zinker.model.setting import text_of
+from zinker.model.where import Where
+from zinker.places.place import Place
+from zinker.stores.home import Home, NoHome, StoreError
+from zinker.stores.kinds import open_home
+from zinker.stores.reading import Reading
+from zinker.subjects.subject import Part, Subject
+
+# So many bytes of documents, and of what they would be, are remembered between planning and writing.
+_REMEMBERED = 16 * 1024 * 1024
+
+
+class Session:
+    """A subject at a place, while one command works on it."""
+
+    def __init__(self, setup: Setup, place: Place, subject: Subject) -> None:
+        self.setup, self.place, self.subject = setup, place, subject
+        self.withholder = setup.withholder()
+        self._homes: dict[str, Home] = {}
+        self._missing: dict[str, NoHome] = {}
+        # What was read last of documents that are taken apart, and the bytes that changes would give them: for as
+        # long as a plan is made, and where the same bytes are asked for again.
+        self._readings: dict[Where, Reading] = {}
+        self.results: dict[Where, tuple[str, tuple[SettingChange, ...], bytes]] = {}
+
+    def part(self, id: str) -> Part:
+        """Return a part; plans are made for parts the subject has."""
+        part = self.subject.find_part(id)
+        if part is None:
+            raise Refused("Nothing changed", f"{self.subject.id} has no part {id} any more")
+        return part
+
+    def home(self, part: Part) -> Home:
+        """Return the home of a part at the place; raises `NoHome`, `StoreError` and `OSError`."""
+        if part.id in self._missing:
+            raise self._missing[part.id]
+        if part.id not in self._homes:
+            try:
+                self._homes[part.id] = open_home(self.place, part, self.setup.reader)
+            except NoHome as error:
+                self._missing[part.id] = error
+                raise
+        return self._homes[part.id]
+
+    def home_of(self, change: DocumentChange) -> Home:
+        """Return the home of a document that would be changed."""
+        return self.home(self.part(change.part))
+
+    def why_no_home(self, part: Part) -> str:
+        """Say why a part has no home at the place, or ""."""
+        try:
+            self.home(part)
+        except NoHome as error:
+            return error.why
+        except (OSError, StoreError):
+            return ""  # there is one, but it cannot be read
+        return ""
+
+    def read(self, part: Part, document: str) -> Reading:
+        """Read a document as it may be kept: without its secrets."""
+        return self.withholder.withhold(part, self.home(part).read(document))
+
+    def remember(self, part: Part, reading: Reading) -> None:
+        """Remember what has just been read of a document that is taken apart, for planning on it."""
+        content = reading.content
+        if content is not None and content.is_held and reading.file and not reading.file.is_whole:
+            held = sum(known.content.size for known in self._readings.values() if known.content)
+            if held + content.size <= _REMEMBERED:
+                self._readings[Where(part.id, reading.document)] = reading
+
+    def as_captured(self, part: Part, document: str) -> Reading:
+        """Return a document with its secrets: as it was captured, where that is still known, else as it is now."""
+        known = self._readings.get(Where(part.id, document))
+        return known or self.home(part).read(document)
+
+    def remember_result(self, change: DocumentChange, before: str, data: bytes) -> None:
+        """Remember the bytes that a change gives a document, made from those with the digest `before`."""
+        if sum(len(known) for _, _, known in self.results.values()) + len(data) <= _REMEMBERED:
+            self.results[change.where] = (before, change.items, data)
+
+    def expect(self, changes: Iterable[DocumentChange]) -> None:
+        """Begin to read what some changes are about, where that takes an answer each; raises `StoreError`."""
+        documents: dict[str, list[str]] = {}
+        for change in changes:
+            documents.setdefault(change.part, []).append(change.document)
+        for id, names in documents.items():
+            part = self.subject.find_part(id)
+            if part is not None and not self.why_no_home(part):
+                self.home(part).expect(names)
+
+    @cached_property
+    def version(self) -> str:
+        """The version the application has written into its settings, or "" if nobody knows."""
+        at = self.subject.application.version
+        part = at and self.subject.find_part(at.part)
+        if not at or not part:
+            return ""
+        try:
+            home = self.home(part)
+            readings = (home.read(document) for document in home.documents())
+            found = (reading.leaves_at([at.address]) for reading in readings)
+            return next((text_of(leaves[at.address]) for leaves in found if leaves), "")
+        except (NoHome, OSError, StoreError):
+            return ""
+
+
+def why_not(error: OSError | StoreError) -> str:
+    """Say why something could not be read."""
+    return reason(error) if isinstance(error, OSError) else error.why

@@ -1,0 +1,1 @@
+"""Settings of one place's world as they are in another's: crosswalks, policies, people."""
