@@ -1,7 +1,7 @@
 """Kills the process right before its n-th change to the file system, for the tests that set KILL_AT.
 
-With FAIL_AT, that change fails instead, as on a disk that gives up. Zinker says what it is about to change by an audit
-event of its own, as those of the system do not tell in which folder something is changed.
+With FAIL_AT, that change fails instead, as on a disk that gives up. Zinker says what it is about to change by an
+audit event of its own, as those of the system do not tell in which folder something is changed.
 """
 
 import errno
