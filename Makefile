@@ -1,15 +1,22 @@
 # `make demo` and `make test` need nothing but Python 3.11 or newer and make.
 PYTHON ?= python3
-BIN := .venv/bin
-READY := .venv/ready
+VENV ?= .venv
+# Releases to install in place of the newest, as in WITH="typer==0.21.0".
+WITH ?=
+BIN := $(VENV)/bin
+READY := $(VENV)/ready
 
-.PHONY: demo test check bench screenshots schemas clean
+.PHONY: demo test soak check bench screenshots schemas clean
 
 demo: $(READY)
 	$(BIN)/zinker demo
 
+# What one runs all day; `make soak` has what takes long: hundreds of kills, storms, full disks, large data.
 test: $(READY)
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto -m "not soak"
+
+soak: $(READY)
+	$(BIN)/python -m pytest -n auto -m soak
 
 check: $(READY)
 	$(BIN)/ruff format --check .
@@ -30,9 +37,9 @@ schemas: $(READY)
 	$(BIN)/python tools/schemas.py docs
 
 $(READY): pyproject.toml
-	$(PYTHON) -m venv .venv
-	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --editable '.[dev]' $(WITH)
 	touch $(READY)
 
 clean:
-	rm -rf .venv
+	rm -rf .venv .venv-*

@@ -48,12 +48,12 @@ class TenantBench(Bench):
     @contextlib.contextmanager
     def served(self) -> Iterator[None]:
         """Serve the tenant."""
-        arguments = [self.folder, "--port", str(self.port), "--policies", str(self.policies)]
+        arguments = ["--folder", self.folder, "--port", str(self.port), "--policies", str(self.policies)]
         service = subprocess.Popen(
             [ZINKER, "demo", "tenant", *arguments], env=self.env, stdout=subprocess.DEVNULL
         )
         try:
-            for _ in range(200):
+            while service.poll() is None:
                 with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
                     break
                 time.sleep(0.1)

@@ -63,6 +63,7 @@ def kept_anywhere(garden, data):
 
 @pytest.mark.parametrize("save", [in_place, by_renaming])
 @pytest.mark.parametrize("kind", ["import", "exact", "undo"])
+@pytest.mark.soak
 def test_what_an_application_saves_at_any_step_is_not_lost(tmp_path, monkeypatch, save, kind):
     garden = Garden(tmp_path / "garden")
     monkeypatch.setenv("ZINKER_HOME", str(garden.home))

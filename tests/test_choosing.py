@@ -143,17 +143,17 @@ def test_conflicts_are_skipped_or_kept_beside(kept):
     preset.write_text(preset.read_text().replace('"minutes": 40', '"minutes": 1'))
     before, own = kept.places("potting-shed"), preset.read_bytes()
     other = ("import", "mosslight@other", "--place", "potting-shed", "--yes", "--on-conflict")
-    out = kept(*other, "skip", code=1).out
+    out = kept(*other, "keep", code=1).out
     assert "North lamps: dusk time: skipped: something else is there" in out
     text = kept.ini.read_text()
     assert "dusk = 22:00" in text and "level = 100" in text and preset.read_bytes() == own
     kept("undo", "--yes")
     assert kept.places("potting-shed") == before
-    out = kept(*other, "rename", code=1).out
+    out = kept(*other, "both", code=1).out
     beside = kept.settings / "devices/bench-east-from-POTTING-SHED.json"
     assert "new      file bench-east-from-POTTING-SHED.json, 12 settings" in out
     assert preset.read_bytes() == own and json.loads(beside.read_bytes())["channels"][0]["level"] == 7
-    again = kept(*other, "rename", code=1).out
+    again = kept(*other, "both", code=1).out
     assert "bench-east-from-POTTING-SHED-2.json" in again
     kept("undo", "--yes")
     kept("undo", "--yes")
@@ -165,7 +165,7 @@ def test_conflicts_are_asked_for_and_a_checklist_is_shown(kept):
     other = ("import", "mosslight@other", "--place", "potting-shed")
     answers = [("for all [s]:", "o\n"), ("for all [s]:", "s\n"), ("for all [s]:", "ss\n"), ("[y/N]:", "y\n")]
     out, code = kept.at_terminal(*other, "--on-conflict", "ask", answers=answers)
-    assert code == 1 and "when it was last kept, it was 19:30" in out and "r = rename" in out
+    assert code == 1 and "when it was last kept, it was 19:30" in out and "b = both" in out
     assert "dusk = 07:30" in kept.ini.read_text() and "dawn = 04:00" in kept.ini.read_text()
     assert '"level": 70' in (kept.settings / "devices/bench-east.json").read_text()
     kept("undo", "--yes")

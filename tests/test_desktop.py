@@ -217,7 +217,7 @@ def test_no_bus_no_service_no_library(desk):
     (desk.path / "libdconf.so.1").write_bytes(b"no library")
     hidden = "import ctypes; ctypes.CDLL = lambda name: (_ for _ in ()).throw(OSError(name))"
     (desk.path / "sitecustomize.py").write_text(hidden)
-    out = desk("subjects", "garden-desk", env={"PYTHONPATH": str(desk.path)}).out
+    out = desk("subjects", "show", "garden-desk", env={"PYTHONPATH": str(desk.path)}).out
     assert "libdconf is not installed on this machine" in out
 
 
@@ -257,6 +257,7 @@ def test_what_no_database_can_hold_is_refused(desk, monkeypatch):
     assert not desk.dconf("read", "/garden/desk/good")  # all in one transaction, or nothing
 
 
+@pytest.mark.soak
 def test_an_import_killed_on_its_way_is_taken_back_or_finished(desk):
     """All of a document's values are written in one transaction; what is around it may be cut off anywhere."""
     for number in range(5):

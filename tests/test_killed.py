@@ -100,6 +100,7 @@ def test_an_import_killed_anywhere_is_taken_back_or_finished(spoiled):
 
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
 def test_an_undo_killed_anywhere_and_a_recovery_killed_again(spoiled):
     setup = load_setup()
     before = spoiled.places()
@@ -157,6 +158,7 @@ path = "{config}/fernwork/account.toml"
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
 @pytest.mark.parametrize("for_good", [None, False, True], ids=["killed", "failing once", "failing for good"])
+@pytest.mark.soak
 def test_links_folders_modes_databases_and_secrets_are_whole_too(tmp_path, monkeypatch, for_good):
     garden = Garden(tmp_path / "garden")
     monkeypatch.setenv("ZINKER_HOME", str(garden.home))
@@ -254,6 +256,7 @@ def test_the_command_says_what_was_cut_off(spoiled, number):
 
 @pytest.mark.parametrize("for_good", [False, True], ids=["once", "for good"])
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
 def test_a_disk_that_fails_anywhere_is_said_and_nothing_is_half_done(spoiled, for_good):
     """Every single change fails once, or from there on for good: below the place, then below the shelf."""
     before = spoiled.places()
@@ -329,6 +332,7 @@ def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
 
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
 def test_removals_of_a_registration_text_file_killed_anywhere(tmp_path, monkeypatch):
     garden = Garden(tmp_path / "garden")
     monkeypatch.setenv("ZINKER_HOME", str(garden.home))

@@ -64,6 +64,7 @@ def test_every_promise_has_its_test(pytestconfig):
             assert f"\ndef {test}(" in (pytestconfig.rootpath / "tests" / file).read_text(), (file, test)
 
 
+@pytest.mark.soak
 def test_nothing_needs_what_only_one_system_has(garden):
     """The whole story without the functions and modules that Windows does not have."""
     script = """
@@ -92,8 +93,8 @@ import mosslight --place glasshouse --adopt --yes
 undo --yes
 list
 places
-subjects mosslight
-demo another"""
+subjects show mosslight
+demo --folder another"""
     run = [sys.executable, "-c", script]
     environment = garden.env | {"LOGNAME": "ivy"}
     done = subprocess.run(

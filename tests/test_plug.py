@@ -1,4 +1,7 @@
-"""The plug is pulled at 300 random instants of an import: no place is left half-changed, no fallback is missing."""
+"""The plug is pulled at 300 random instants of an import: no place is left half-changed, no fallback is missing.
+
+An instant is one of the things that a run does, counted, so that the same ones are met on every machine.
+"""
 
 import contextlib
 import io
@@ -13,7 +16,7 @@ import pytest
 from conftest import Garden, needs_system
 from test_desktop import TOOLS, Desk
 
-pytestmark = pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+pytestmark = [pytest.mark.soak, pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")]
 
 FILES = 60
 VALUES = 60
@@ -31,9 +34,9 @@ DESKTOP = 'id = "store"\nstore = "desktop-db"\npath = "/garden/nursery/"\n'
 
 
 def run(garden, arguments, instant=None):
-    """Run the command in a fork of this process; returns code and seconds.
+    """Run the command in a fork of this process; returns code, and how many things it did that Python tells of.
 
-    It is killed after `instant` seconds, or as soon as that, called again and again, says so.
+    It is killed at the one of that number, or as soon as `instant`, called again and again, says so.
     """
     import zinker.cli.changing  # noqa: F401 - what every run needs is here before the fork
     import zinker.cli.export_command
@@ -43,7 +46,8 @@ def run(garden, arguments, instant=None):
     import zinker.reports.change  # noqa: F401
     from zinker.cli.main import run as command
 
-    started = time.monotonic()
+    said = garden.path.parent / "said"
+    counted = garden.path.parent / "counted"
     child = os.fork()
     if child == 0:
         code = 9
@@ -53,22 +57,39 @@ def run(garden, arguments, instant=None):
             os.environ.update(garden.env)
             sys.argv = ["zinker", *arguments]
             sys.stdin = io.StringIO()
-            with (garden.path.parent / "said").open("w") as said:
-                sys.stdout = sys.stderr = said
+            with said.open("w") as sys.stdout:
+                sys.stderr = sys.stdout
+                count = kill_at_event(instant if isinstance(instant, int) else 0)
                 try:
                     command()
                 except SystemExit as ended:
-                    code = ended.code
+                    code = ended.code or 0
+                counted.write_text(str(count()))
         os._exit(code)
     if callable(instant):
-        while not instant() and time.monotonic() - started < 60:
+        while not instant() and os.waitpid(child, os.WNOHANG) == (0, 0):
             time.sleep(0.001)
-    elif instant is not None:
-        time.sleep(max(0, instant - (time.monotonic() - started)))
-    if instant is not None:
-        os.kill(child, signal.SIGKILL)
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(child, signal.SIGKILL)
+        with contextlib.suppress(ChildProcessError):
+            os.waitpid(child, 0)
+        return -signal.SIGKILL, 0
     code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    return code, time.monotonic() - started
+    return code, int(counted.read_text()) if code >= 0 else 0
+
+
+def kill_at_event(number):
+    """Kill this process at its n-th audit event, and count them: an instant that no clock has a part in."""
+    count = 0
+
+    def hook(event, arguments):
+        nonlocal count
+        count += 1
+        if count == number:
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    sys.addaudithook(hook)
+    return lambda: count
 
 
 class Nursery:
@@ -130,14 +151,14 @@ def pull_the_plug(nursery, times, seed):
     shutil.copytree(garden.path / "shelf", shelf)
     lengths = []
     for _ in range(3):
-        code, seconds = run(garden, importing)
+        code, things = run(garden, importing)
         assert code == 0 and nursery.state() == nursery.wanted
-        lengths.append(seconds)
+        lengths.append(things)
         nursery.again(shelf)
     ends = dict.fromkeys(("not begun", "taken back", "finished", "half-changed", "no fallback"), 0)
     dice = random.Random(seed)
     for number in range(times):
-        instant = dice.uniform(0, 1.05 * sorted(lengths)[1])
+        instant = dice.randrange(1, sorted(lengths)[1] + 10)
         run(garden, importing, instant)
         touched = nursery.state() != nursery.before
         fallback = (garden.path / "shelf/subjects/nursery/2.zinker").exists()

@@ -70,6 +70,7 @@ def shared(tmp_path_factory):
 
 @slow
 @given(branches(), branches())
+@pytest.mark.soak
 def test_any_registry_comes_back_and_goes_again(shared, there, here):
     shutil.rmtree(shared.path / "shelf", ignore_errors=True)
     (shared.home / "shelves.json").unlink(missing_ok=True)
@@ -145,6 +146,7 @@ def read(base):
 
 @slow
 @given(applications(), applications())
+@pytest.mark.soak
 def test_any_files_come_back_and_go_again(shared, there, here):
     shutil.rmtree(shared.path / "shelf", ignore_errors=True)
     (shared.home / "shelves.json").unlink(missing_ok=True)
@@ -217,6 +219,7 @@ addresses = st.sampled_from(["", "/", "/a", "no slash", "/~2", "/" + "x/" * 2000
 
 @slow
 @given(st.data())
+@pytest.mark.soak
 def test_no_forged_setting_crashes_or_leads_elsewhere(shared, lines, data):
     """Right digests, wrong settings: every field of any line may be anything."""
     import hashlib

@@ -286,6 +286,7 @@ def test_a_place_whose_folder_cannot_be_listed_is_not_written(kept):
     assert (artwork / "house.svg").read_text() == "newer"
 
 
+@pytest.mark.soak
 def test_a_profile_folder_is_replaced_whole_or_not_at_all(kept):
     kept("export", "mosslight", "--place", "potting-shed", "--to", "plain")
     kept.spoil()

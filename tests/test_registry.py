@@ -62,7 +62,7 @@ class Samba:
         command = [SMBD, "-F", "--no-process-group", "-s", self.conf, "-l", self.path]
         with (self.path / "out").open("wb") as out:
             self.process = subprocess.Popen(command, stdout=out, stderr=out, start_new_session=True)
-        for _ in range(200):
+        while self.process.poll() is None:  # it answers, or ends
             with socket.socket() as probe:
                 if probe.connect_ex(("127.0.0.1", self.port)) == 0:
                     return

@@ -12,7 +12,7 @@ def test_subjects_and_places_are_found(garden):
     places = garden("places").out
     assert re.search(r"potting-shed +folder +POTTING-SHED +ivy +Windows 10 +answers", places)
     assert "here" in places
-    out = garden("subjects", "mosslight", "--place", "potting-shed").out
+    out = garden("subjects", "show", "mosslight", "--place", "potting-shed").out
     assert "instances: bench-east, bench-west" in out
     assert str(garden.ini) in out and BRANCH in out
     states = garden("subjects", "--place", "glasshouse", "--json").json
@@ -270,8 +270,8 @@ def test_json_is_json(kept, arguments):
 
 
 def test_the_demo_tells_the_story(garden):
-    done = garden("demo", "other")
+    done = garden("demo", "--folder", "other")
     assert done.out.count("$ zinker") >= 12
     assert "it was undone already" in done.err and "is running (process 4312)" in done.err
     assert (garden.path / "other/shelf/subjects/mosslight/1.zinker").exists()
-    assert "there already" in garden("demo", "other", code=3).err
+    assert "there already" in garden("demo", "--folder", "other", code=3).err

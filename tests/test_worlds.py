@@ -1,12 +1,15 @@
 """To another world: crosswalks, transfers, instances, editions; and what a click touches."""
 
+import io
 import json
+import os
 import re
 import shutil
-import threading
-import time
+import sys
+import types
 
 import pytest
+from conftest import Done
 
 CROSSWALK = r"""
 format = 1
@@ -189,19 +192,30 @@ def test_another_edition_is_another_subject(kept):
 
 
 def while_watched(garden, *arguments, first=lambda: None, second=lambda: None):
-    """Run spot, and act during its first and its second watch."""
+    """Run spot, and act during its first and its second watch: instead of waiting for the time that is given."""
+    out, err = garden.path.parent / "out", garden.path.parent / "err"
+    child = os.fork()
+    if child == 0:
+        from zinker.cli import spot_command
+        from zinker.cli.main import run
 
-    def act():
-        time.sleep(1.5)
-        first()
-        time.sleep(2.0)
-        second()
-
-    thread = threading.Thread(target=act)
-    thread.start()
-    done = garden("spot", *arguments, "--still", "2.5", "--for", "2.5")
-    thread.join()
-    return done
+        acts = [first, second]
+        spot_command.time = types.SimpleNamespace(sleep=lambda seconds: acts.pop(0)())
+        os.chdir(garden.path)
+        os.environ.clear()
+        os.environ.update(garden.env)
+        code = 9
+        with out.open("w") as sys.stdout, err.open("w") as sys.stderr:
+            sys.stdin = io.StringIO()
+            sys.argv = ["zinker", "spot", *map(str, arguments), "--still", "2.5", "--for", "2.5"]
+            try:
+                run()
+            except SystemExit as ended:
+                code = ended.code or 0
+        os._exit(code)
+    code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    assert code == 0, err.read_text()
+    return Done(code, out.read_text(), err.read_text())
 
 
 def rewrite(path, *pairs):

@@ -171,7 +171,7 @@ def main() -> None:
             screen.shot(
                 "subjects",
                 "zinker subjects --place potting-shed",
-                "zinker subjects mosslight --place potting-shed",
+                "zinker subjects show mosslight --place potting-shed",
             )
             screen.shot(
                 "export",

@@ -20,27 +20,27 @@ if TYPE_CHECKING:
     from zinker.subjects.subject import Subject
 
 
-def resolver(policy: Literal["overwrite", "skip", "rename", "ask"]) -> "Resolve":
+def resolver(policy: Literal["replace", "keep", "both", "ask"]) -> "Resolve":
     """Return what answers conflicts: always the same, or what is asked for."""
-    from zinker.jobs.plan.conflicts import overwrite
+    from zinker.jobs.plan.conflicts import replace
 
-    if policy == "overwrite":
-        return overwrite
+    if policy == "replace":
+        return replace
     if policy != "ask":
         return lambda conflict: policy
-    _need_terminal("--on-conflict ask", "Choose overwrite, skip or rename.")
+    _need_terminal("--on-conflict ask", "Choose replace, keep or both.")
     for_all: list[Answer] = []
 
     def ask(conflict: "Conflict") -> "Answer":
-        if for_all and (conflict.can_rename or for_all[0] != "rename"):
+        if for_all and (conflict.can_keep_both or for_all[0] != "both"):
             return for_all[0]
         _show(conflict)
-        words: dict[str, Answer] = {"o": "overwrite", "s": "skip"}
-        if conflict.can_rename:
-            words["r"] = "rename"
+        words: dict[str, Answer] = {"r": "replace", "k": "keep"}
+        if conflict.can_keep_both:
+            words["b"] = "both"
         known = ", ".join(f"{letter} = {word}" for letter, word in words.items())
         while True:
-            given = typer.prompt(f"  {known}; twice, as in ss, for all", default="s", err=True).strip()
+            given = typer.prompt(f"  {known}; twice, as in kk, for all", default="k", err=True).strip()
             if given[:1] in words and given in (given[:1], given[:1] * 2):
                 answer = words[given[0]]
                 if len(given) == 2:

@@ -5,49 +5,54 @@ from typing import Annotated
 
 import typer
 
+from zinker.cli.app import new_app
+from zinker.cli.guard import guarded
 from zinker.model.errors import Refused
 
-TENANT = "tenant"
+app = new_app(invoke_without_command=True)
 
 
-def command(
+@app.callback()
+@guarded
+def demo(
+    ctx: typer.Context,
     folder: Annotated[
-        str,
-        typer.Argument(
-            help="Where to build the garden; or `tenant`: serve its tenants.", metavar="[FOLDER|tenant]"
-        ),
-    ] = "",
-    tenants: Annotated[
-        Path, typer.Argument(help="After `tenant`: the folder of their state.", metavar="[FOLDER]")
-    ] = Path("tenants"),
+        Path | None,
+        typer.Option(help="Where to build the garden; a new folder by default.", metavar="FOLDER"),
+    ] = None,
     build_only: Annotated[bool, typer.Option("--build-only", help="Build the garden and stop.")] = False,
-    port: Annotated[int, typer.Option(help="With `tenant`: the port on this machine.", max=65535)] = 8321,
-    policies: Annotated[
-        int, typer.Option(help="With `tenant`: as many device configurations, and nothing else.", metavar="N")
-    ] = 0,
 ) -> None:
     """Build the demo garden and walk through the whole job on it, showing each command and its output.
 
-    `demo tenant` serves the garden's two tenants on this machine, for trying policies out.
-
-    Example: zinker demo my-garden
-
-    Example: zinker demo tenant tenants --port 8321
+    Example: `zinker demo --folder my-garden`
     """
-    if folder == TENANT:
-        _serve(tenants, port, policies)
+    if ctx.invoked_subcommand is not None:
         return
     from zinker.demo.garden import build, free_folder
     from zinker.demo.story import tell
 
-    garden = build(Path(folder) if folder else free_folder())
+    garden = build(folder or free_folder())
     if build_only:
         print(garden)
     else:
         tell(garden)
 
 
-def _serve(folder: Path, port: int, policies: int) -> None:
+@app.command()
+@guarded
+def tenant(
+    folder: Annotated[Path, typer.Option(help="The folder of their state.", metavar="FOLDER")] = Path(
+        "tenants"
+    ),
+    port: Annotated[int, typer.Option(help="The port on this machine.", max=65535)] = 8321,
+    policies: Annotated[
+        int, typer.Option(help="As many device configurations, and nothing else.", metavar="N")
+    ] = 0,
+) -> None:
+    """Serve the garden's two tenants on this machine, for trying policies out.
+
+    Example: `zinker demo tenant --folder tenants --port 8321`
+    """
     try:
         from zinker.demo.tenant_service import serve
     except ImportError:

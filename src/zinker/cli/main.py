@@ -1,21 +1,22 @@
-"""The command `zinker`: its subcommands are imported when they are asked for, so that it starts fast."""
+"""The command `zinker`: of its commands, only the one that is asked for is imported, so that it starts fast.
+
+The others are there by name and one line, for the help and for completion.
+"""
 
 import gc
 import os
 import signal
 import sys
-import traceback
+from collections.abc import Sequence
 from importlib import import_module
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
-import click
 import typer
-from click.shell_completion import CompletionItem
-from typer.core import TyperGroup
 
 import zinker
-from zinker.model.errors import Refused, ZinkerError, reason
+from zinker.cli.app import new_app
+from zinker.cli.guard import guarded, terminated
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
@@ -34,52 +35,8 @@ COMMANDS = {
     "changes": ("Put back", "What was changed at places, when, by whom, and how it ended."),
     "undo": ("Put back", "Take a change back."),
 }
-
-
-# What Typer makes of an interrupt.
-_TYPER_INTERRUPTED = 130
-
-
-class LazyGroup(TyperGroup):
-    """Finds a command's file by its name and imports it only then."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        """Return the names of all commands."""
-        return list(COMMANDS)
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """Import a command."""
-        if cmd_name not in COMMANDS:
-            return None
-        app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False)
-        module = import_module(f"zinker.cli.{cmd_name}_command")
-        app.command(cmd_name)(module.command)
-        return typer.main.get_command(app)
-
-    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
-        """Complete a command's name or an option, without importing the commands."""
-        found = [(name, text) for name, (_, text) in COMMANDS.items() if name.startswith(incomplete)]
-        names = [CompletionItem(name, help=text) for name, text in found]
-        return [*names, *click.Command.shell_complete(self, ctx, incomplete)]
-
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """Write the commands under their headings, without importing them."""
-        groups = dict.fromkeys(group for group, _ in COMMANDS.values())
-        for group in groups:
-            with formatter.section(group):
-                formatter.write_dl(
-                    [(f"{name:<9}", text) for name, (of, text) in COMMANDS.items() if of == group]
-                )
-
-
-app = typer.Typer(
-    cls=LazyGroup,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-    no_args_is_help=True,
-    context_settings={"help_option_names": ["--help", "-h"], "max_content_width": 100},
-    epilog="Example: zinker export mosslight --label before-update",
-)
+# The only option before a command that has a value.
+_CONFIG = "--config"
 
 
 def _version(wanted: bool) -> None:
@@ -88,12 +45,11 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
 def main(
     ctx: typer.Context,
     config: Annotated[
         Path | None,
-        typer.Option(help="The configuration, in place of the usual zinker.toml.", metavar="FILE"),
+        typer.Option(_CONFIG, help="The configuration, in place of the usual zinker.toml.", metavar="FILE"),
     ] = None,
     version: Annotated[
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
@@ -101,83 +57,59 @@ def main(
 ) -> None:
     """Keep, compare and put back settings of applications, workstations, tenants.
 
-    A reference is [place:]subject[/instance][@version], or the path of a profile.
+    A reference is `[place:]subject[/instance][@version]`, or the path of a profile.
     """
     ctx.obj = config
 
 
+def app_for(words: Sequence[str]) -> typer.Typer:
+    """Return the command line for some words: all commands by name, and the one that they name as it is."""
+    app = new_app(no_args_is_help=True, epilog="Example: `zinker export mosslight --label before-update`")
+    app.callback()(main)
+    chosen = _chosen(words)
+    for name, (panel, text) in COMMANDS.items():
+        if name != chosen:
+            app.command(name, rich_help_panel=panel, help=text)(_elsewhere)
+            continue
+        module = import_module(f"zinker.cli.{name}_command")
+        if hasattr(module, "app"):
+            app.add_typer(module.app, name=name, rich_help_panel=panel)
+        else:
+            app.command(name, rich_help_panel=panel)(guarded(module.command))
+    return app
+
+
+def _elsewhere() -> None:
+    """Stand for a command that was not asked for."""
+
+
+def _chosen(words: Sequence[str]) -> str:
+    """Return the command that some words name, or ""."""
+    waiting = iter(words)
+    for word in waiting:
+        if word == _CONFIG:
+            next(waiting, None)
+        elif not word.startswith("-"):
+            return word
+    return ""
+
+
+def _words() -> list[str]:
+    """Return the words of the command line, or of the one that is to be completed."""
+    if "_ZINKER_COMPLETE" in os.environ:
+        line = os.environ.get("_TYPER_COMPLETE_ARGS") or os.environ.get("COMP_WORDS", "")
+        return line.split()[1:]
+    return sys.argv[1:]
+
+
 def run() -> None:
-    """Run the command line; prints errors in words and ends with their exit code."""
+    """Run the command line; ends with an exit code."""
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
     for name in ("SIGTERM", "SIGHUP"):  # Windows has no SIGHUP
         if hasattr(signal, name):
-            signal.signal(getattr(signal, name), _terminated)
+            signal.signal(getattr(signal, name), terminated)
     # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
     gc.set_threshold(200_000, 50, 50)
-    try:
-        code = app(standalone_mode=False)
-        if code == _TYPER_INTERRUPTED:
-            raise KeyboardInterrupt
-    except click.UsageError as error:
-        error.show()
-        code = 2
-    except click.ClickException as error:
-        error.show()
-        code = error.exit_code
-    except (click.Abort, KeyboardInterrupt):
-        signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
-        print(
-            "\nInterrupted: what was begun has been taken back, or the next run takes it back.",
-            file=sys.stderr,
-        )
-        code = 3
-    except ZinkerError as error:
-        _end(error)
-        code = error.exit_code
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        code = 0
-    except OSError as error:
-        then = "Put that right and run this again; whatever was begun is put right then, too."
-        _end(Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then))
-        code = 3
-    except Exception:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
-        code = _own_mistake()
-    sys.exit(code or 0)
-
-
-def _terminated(number: int, frame: Any) -> None:
-    raise KeyboardInterrupt
-
-
-def _end(error: ZinkerError) -> None:
-    from zinker.cli.output import emit_json, say
-
-    if "--json" in sys.argv:
-        emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
-    say(error)
-
-
-def _own_mistake() -> int:
-    import tempfile
-
-    if "ZINKER_DEBUG" in os.environ:
-        traceback.print_exc()
-        return 4
-    with tempfile.NamedTemporaryFile(
-        "w",
-        prefix="zinker-mistake-",
-        suffix=".txt",
-        delete=False,
-        encoding="utf-8",
-        errors="backslashreplace",
-    ) as file:
-        traceback.print_exc(file=file)
-    print(
-        f"Not finished: Zinker itself made a mistake; what happened stands in {file.name}.\n"
-        "Please report it with that file. The next run puts right whatever was begun.",
-        file=sys.stderr,
-    )
-    return 4
+    app_for(_words())(prog_name="zinker")

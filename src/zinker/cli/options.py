@@ -12,89 +12,185 @@ import typer
 if TYPE_CHECKING:
     from zinker.jobs.importing import Wishes
 
+# The headings that options stand under in the help of a command.
+CHOOSING = "Which of it"
+CHANGING = "How it is written"
+TRANSLATING = "For another world"
+SECRETS = "Secrets"
+OVERRULING = "Checks to overrule"
+ENDING = "Before and after"
+
 Place = Annotated[
     str, typer.Option("--place", help="The place; `zinker places` lists them.", metavar="PLACE")
 ]
 Parts = Annotated[
-    list[str] | None, typer.Option("--part", help="Only this part; may be given again.", metavar="PART")
+    list[str] | None,
+    typer.Option(
+        "--part", help="Only this part; may be given again.", metavar="PART", rich_help_panel=CHOOSING
+    ),
 ]
 Without = Annotated[
-    list[str] | None, typer.Option("--without", help="All but this part; may be given again.", metavar="PART")
+    list[str] | None,
+    typer.Option(
+        "--without", help="All but this part; may be given again.", metavar="PART", rich_help_panel=CHOOSING
+    ),
 ]
-Json = Annotated[bool, typer.Option("--json", help="Write JSON for programs.")]
-Preview = Annotated[bool, typer.Option("--preview", help="Show what would be done; change nothing.")]
-Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
+Json = Annotated[bool, typer.Option("--json", help="Write JSON for programs.", rich_help_panel=ENDING)]
+Preview = Annotated[
+    bool, typer.Option("--preview", help="Show what would be done; change nothing.", rich_help_panel=ENDING)
+]
+Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.", rich_help_panel=ENDING)]
 WhileRunning = Annotated[
-    bool, typer.Option("--while-running", help="Write although the application is running.")
+    bool,
+    typer.Option(
+        "--while-running", help="Write although the application is running.", rich_help_panel=OVERRULING
+    ),
 ]
 AnyVersion = Annotated[
-    bool, typer.Option("--any-version", help="Write although the application's version does not fit.")
+    bool,
+    typer.Option(
+        "--any-version",
+        help="Write although the application's version does not fit.",
+        rich_help_panel=OVERRULING,
+    ),
 ]
 DespiteNeeds = Annotated[
-    bool, typer.Option("--despite-needs", help="Write although something needed is missing.")
+    bool,
+    typer.Option(
+        "--despite-needs", help="Write although something needed is missing.", rich_help_panel=OVERRULING
+    ),
 ]
 
 
 WithSecrets = Annotated[
     bool,
     typer.Option(
-        "--with-secrets", help="Seal secrets in, or put them back: by passphrase, or by a key in PEM."
+        "--with-secrets",
+        help="Seal secrets in, or put them back: by passphrase, or by a key in PEM.",
+        rich_help_panel=SECRETS,
     ),
 ]
 Keys = Annotated[
     list[Path] | None,
-    typer.Option("--for", help="Seal secrets for this public key (PEM); may be given again.", metavar="FILE"),
+    typer.Option(
+        "--for",
+        help="Seal secrets for this public key (PEM); may be given again.",
+        metavar="FILE",
+        rich_help_panel=SECRETS,
+    ),
 ]
 Key = Annotated[
-    Path | None, typer.Option("--key", help="Open secrets with this private key (PEM).", metavar="FILE")
+    Path | None,
+    typer.Option(
+        "--key", help="Open secrets with this private key (PEM).", metavar="FILE", rich_help_panel=SECRETS
+    ),
 ]
 
 
 DespiteSpace = Annotated[
-    bool, typer.Option("--despite-space", help="Write although there may be too little space.")
+    bool,
+    typer.Option(
+        "--despite-space", help="Write although there may be too little space.", rich_help_panel=OVERRULING
+    ),
 ]
 LeaveUnwritable = Annotated[
-    bool, typer.Option("--leave-unwritable", help="Leave alone what cannot be written, and write the rest.")
+    bool,
+    typer.Option(
+        "--leave-unwritable",
+        help="Leave alone what cannot be written, and write the rest.",
+        rich_help_panel=OVERRULING,
+    ),
 ]
-Adopt = Annotated[bool, typer.Option("--adopt", help="Take over another machine's settings.")]
-OtherUser = Annotated[bool, typer.Option("--other-user", help="Write another user's settings.")]
+Adopt = Annotated[
+    bool, typer.Option("--adopt", help="Take over another machine's settings.", rich_help_panel=OVERRULING)
+]
+OtherUser = Annotated[
+    bool, typer.Option("--other-user", help="Write another user's settings.", rich_help_panel=OVERRULING)
+]
 NewInstance = Annotated[
-    bool, typer.Option("--new-instance", help="Make an instance that is not at the place, beside others.")
+    bool,
+    typer.Option(
+        "--new-instance",
+        help="Make an instance that is not at the place, beside others.",
+        rich_help_panel=OVERRULING,
+    ),
 ]
 OtherDevice = Annotated[
-    bool, typer.Option("--other-device", help="Write although the device is of another kind.")
+    bool,
+    typer.Option(
+        "--other-device", help="Write although the device is of another kind.", rich_help_panel=OVERRULING
+    ),
 ]
-Wait = Annotated[bool, typer.Option("--wait", help="Wait until the application has been closed.")]
+Wait = Annotated[
+    bool, typer.Option("--wait", help="Wait until the application has been closed.", rich_help_panel=CHANGING)
+]
 Report = Annotated[
     Path | None,
-    typer.Option("--report", help="Also write the result to this new file; .json for JSON.", metavar="FILE"),
+    typer.Option(
+        "--report",
+        help="Also write the result to this new file; .json for JSON.",
+        metavar="FILE",
+        rich_help_panel=ENDING,
+    ),
 ]
 Addresses = Annotated[
     list[str] | None,
     typer.Option(
-        "--address", help="Only settings at this address; * and ? stand for others.", metavar="ADDRESS"
+        "--address",
+        help="Only settings at this address; * and ? stand for others.",
+        metavar="ADDRESS",
+        rich_help_panel=CHOOSING,
     ),
 ]
 Exact = Annotated[
-    bool, typer.Option("--exact", help="Also remove what the profile does not have from its parts.")
+    bool,
+    typer.Option(
+        "--exact", help="Also remove what the profile does not have from its parts.", rich_help_panel=CHANGING
+    ),
 ]
 Merge = Annotated[
-    bool, typer.Option("--merge", help="Leave alone what has changed here since it was last kept.")
+    bool,
+    typer.Option(
+        "--merge", help="Leave alone what has changed here since it was last kept.", rich_help_panel=CHANGING
+    ),
 ]
 OnConflict = Annotated[
-    Literal["overwrite", "skip", "rename", "ask"],
-    typer.Option("--on-conflict", help="When something else is there, and not known to be unchanged."),
+    Literal["replace", "keep", "both", "ask"],
+    typer.Option(
+        "--on-conflict",
+        help="When something else is there: `replace`, `keep` it, keep `both`, or `ask`.",
+        metavar="ANSWER",
+        rich_help_panel=CHANGING,
+    ),
 ]
-Choose = Annotated[bool, typer.Option("--choose", help="Choose from the plan, on a terminal.")]
+Choose = Annotated[
+    bool, typer.Option("--choose", help="Choose from the plan, on a terminal.", rich_help_panel=CHOOSING)
+]
 Crosswalk = Annotated[
-    Path | None, typer.Option("--crosswalk", help="Translate by this crosswalk file.", metavar="FILE")
+    Path | None,
+    typer.Option(
+        "--crosswalk", help="Translate by this crosswalk file.", metavar="FILE", rich_help_panel=TRANSLATING
+    ),
 ]
-As = Annotated[str, typer.Option("--as", help="Write to this instance instead.", metavar="INSTANCE")]
+As = Annotated[
+    str,
+    typer.Option(
+        "--as", help="Write to this instance instead.", metavar="INSTANCE", rich_help_panel=CHOOSING
+    ),
+]
 DeviceBound = Annotated[
-    bool, typer.Option("--device-bound", help="Also parts that are bound to another device.")
+    bool,
+    typer.Option(
+        "--device-bound", help="Also parts that are bound to another device.", rich_help_panel=CHOOSING
+    ),
 ]
 Untranslated = Annotated[
-    bool, typer.Option("--untranslated", help="Leave the old place's folders in values as they are.")
+    bool,
+    typer.Option(
+        "--untranslated",
+        help="Leave the old place's folders in values as they are.",
+        rich_help_panel=TRANSLATING,
+    ),
 ]
 
 
@@ -106,22 +202,39 @@ CHOICE: Group = {
     "address": (Addresses, None),
 }
 Assignments = Annotated[
-    bool, typer.Option("--assignments", help="Also for whom the policies of a tenant count.")
+    bool,
+    typer.Option(
+        "--assignments",
+        help="Also write the groups and users that a policy applies to.",
+        rich_help_panel=CHANGING,
+    ),
 ]
 Prefix = Annotated[
-    str, typer.Option("--prefix", help="Put this before the names of policies.", metavar="TEXT")
+    str,
+    typer.Option(
+        "--prefix", help="Put this before the names of policies.", metavar="TEXT", rich_help_panel=TRANSLATING
+    ),
 ]
 Suffix = Annotated[
-    str, typer.Option("--suffix", help="Put this after the names of policies.", metavar="TEXT")
+    str,
+    typer.Option(
+        "--suffix", help="Put this after the names of policies.", metavar="TEXT", rich_help_panel=TRANSLATING
+    ),
 ]
 Live = Annotated[
-    str, typer.Option("--live", help="The name of the place, if others depend on it.", metavar="PLACE")
+    str,
+    typer.Option(
+        "--live",
+        help="The name of the place, if others depend on it.",
+        metavar="PLACE",
+        rich_help_panel=OVERRULING,
+    ),
 ]
 WISHES: Group = CHOICE | {
     "as_": (As, ""),
     "exact": (Exact, False),
     "merge": (Merge, False),
-    "on_conflict": (OnConflict, "overwrite"),
+    "on_conflict": (OnConflict, "replace"),
     "choose": (Choose, False),
     "crosswalk": (Crosswalk, None),
     "untranslated": (Untranslated, False),

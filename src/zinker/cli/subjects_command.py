@@ -6,71 +6,94 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
+from zinker.cli.app import new_app
+from zinker.cli.guard import guarded
 from zinker.cli.output import emit, emit_json, setup_of
-from zinker.model.errors import WrongUsage
 
-_Homes = Annotated[
-    list[str] | None,
-    typer.Option(
-        help="With `new`: a file, folder, registry key or settings path; may be given again.",
-        metavar="HOME",
-    ),
-]
+app = new_app(invoke_without_command=True)
 
 
-def command(
+@app.callback()
+@guarded
+def subjects(ctx: typer.Context, place: options.Place = "here", json: options.Json = False) -> None:
+    """What Zinker can handle, and which of it is at a place.
+
+    Example: `zinker subjects --place potting-shed`
+    """
+    if ctx.invoked_subcommand is None:
+        _show(ctx, "", place, json)
+
+
+@app.command()
+@guarded
+def show(
     ctx: typer.Context,
-    subject: Annotated[
-        str,
-        typer.Argument(
-            help="Only this subject, with the homes of its parts; or `check`, or `new`.", metavar="[SUBJECT]"
-        ),
-    ] = "",
-    what: Annotated[
-        str,
-        typer.Argument(
-            help="After `check`: a subject file. After `new`: the name of a subject.", metavar="[FILE|NAME]"
-        ),
-    ] = "",
+    subject: Annotated[str, typer.Argument(help="The subject.")],
     place: options.Place = "here",
-    home: _Homes = None,
-    to: Annotated[
-        Path | None, typer.Option(help="With `new`: the folder for the draft.", metavar="FOLDER")
-    ] = None,
     json: options.Json = False,
 ) -> None:
-    """What Zinker can handle, which of it is at a place, and where its parts live.
+    """Show one subject: the homes of its parts at a place, and what is there.
 
-    Example: zinker subjects mosslight --place potting-shed
-
-    Example: zinker subjects check mosslight.subject.toml
-
-    Example: zinker subjects new mosslight --home ~/.config/mosslight/mosslight.ini
+    Example: `zinker subjects show mosslight --place potting-shed`
     """
-    from zinker.jobs import check_subject, new_subject, subject_states
-    from zinker.reports.listing import mistakes_text, subjects_text
+    _show(ctx, subject, place, json)
 
-    if subject in ("check", "new") and not what:
-        missing = "the subject file" if subject == "check" else "the name of the subject"
-        raise WrongUsage("Nothing done", f"{missing} is missing", f"Try `zinker subjects {subject} ...`.")
-    if subject == "check":
-        mistakes = check_subject(Path(what))
-        if json:
-            emit_json({"file": what, "mistakes": mistakes})
-        else:
-            emit(lambda width: mistakes_text(what, mistakes, width))
-        if mistakes:
-            raise typer.Exit(1)
-        return
-    setup = setup_of(ctx)
-    if subject == "new":
-        path = new_subject(setup, what, tuple(home or ()), place, to)
-        if json:
-            emit_json({"file": str(path)})
-        else:
-            print(f"Draft written: {path}\nEdit it, then run `zinker subjects check {path}`.")
-        return
-    states = subject_states(setup, subject, place)
+
+@app.command()
+@guarded
+def check(
+    file: Annotated[Path, typer.Argument(help="The subject file.", metavar="FILE")],
+    json: options.Json = False,
+) -> None:
+    """Name every mistake in a subject file, with its line. Ends with 1 if there is one.
+
+    Example: `zinker subjects check mosslight.subject.toml`
+    """
+    from zinker.jobs import check_subject
+    from zinker.reports.listing import mistakes_text
+
+    mistakes = check_subject(file)
+    if json:
+        emit_json({"file": str(file), "mistakes": mistakes})
+    else:
+        emit(lambda width: mistakes_text(str(file), mistakes, width))
+    if mistakes:
+        raise typer.Exit(1)
+
+
+@app.command()
+@guarded
+def new(
+    ctx: typer.Context,
+    name: Annotated[str, typer.Argument(help="What the subject is to be called.", metavar="NAME")],
+    home: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="A file, folder, registry key or settings path; may be given again.", metavar="HOME"
+        ),
+    ] = None,
+    place: options.Place = "here",
+    to: Annotated[Path | None, typer.Option(help="The folder for the draft.", metavar="FOLDER")] = None,
+    json: options.Json = False,
+) -> None:
+    """Write a commented draft of a subject file.
+
+    Example: `zinker subjects new mosslight --home ~/.config/mosslight/mosslight.ini`
+    """
+    from zinker.jobs import new_subject
+
+    path = new_subject(setup_of(ctx), name, tuple(home or ()), place, to)
+    if json:
+        emit_json({"file": str(path)})
+    else:
+        print(f"Draft written: {path}\nEdit it, then run `zinker subjects check {path}`.")
+
+
+def _show(ctx: typer.Context, subject: str, place: str, json: bool) -> None:
+    from zinker.jobs import subject_states
+    from zinker.reports.listing import subjects_text
+
+    states = subject_states(setup_of(ctx), subject, place)
     if json:
         emit_json(states)
     else:

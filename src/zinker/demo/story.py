@@ -27,7 +27,7 @@ def tell(garden: Path) -> None:
     run = _Runner(garden)
     run.say("Ivy looks after the greenhouse lights of Tarn Hollow Gardens, from a workstation called")
     run.say("potting-shed. Where does Mosslight keep what she has set up there?")
-    run("subjects", "mosslight", "--place", "potting-shed")
+    run("subjects", "show", "mosslight", "--place", "potting-shed")
     run.say("In five places. She captures them all in one go, as the season begins.")
     run("export", "mosslight", "--place", "potting-shed", "--label", "season-start")
     run.say("Weeks later somebody clicks about in Mosslight and saves. What is different now?")
@@ -128,13 +128,17 @@ def serving(garden: Path) -> Iterator[None]:
         port = free.getsockname()[1]
     toml = garden / "zinker-home" / "zinker.toml"
     toml.write_text(toml.read_text(encoding="utf-8").replace(f":{PORT}/", f":{port}/"), encoding="utf-8")
-    command = [sys.executable, "-m", "zinker", "demo", "tenant", str(garden / "tenants"), "--port", str(port)]
+    command = [sys.executable, "-m", "zinker", "demo", "tenant"]
+    command += ["--folder", str(garden / "tenants"), "--port", str(port)]
     service = subprocess.Popen(command, stdout=subprocess.DEVNULL)
     try:
-        for _ in range(300):
+        while service.poll() is None:  # it answers as soon as it can, for as long as it lives
             with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port)):
                 break
             time.sleep(0.05)
+        else:
+            why = f"the service that stands for the tenants ended with {service.returncode}"
+            raise Failed("Demo not finished", why, "Please report this.")
         yield
     finally:
         service.terminate()
@@ -194,6 +198,6 @@ def _invitation(garden: Path) -> str:
             "  zinker export brindlepot --place gate-kiosk        (a key there refuses)",
             "  zinker compare mosslight@season-start glasshouse:mosslight",
             "  zinker undo",
-            "  zinker demo tenant tenants                         (serves the tenants again)",
+            "  zinker demo tenant                                 (serves the tenants again)",
         ]
     )

@@ -9,7 +9,7 @@ from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.places.place import Place
 from zinker.stores.registry import ROOTS
-from zinker.subjects.catalogue import RESERVED, SUFFIX, VARIABLES, check_subject
+from zinker.subjects.catalogue import SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
 
 __all__ = ["check_subject", "new_subject"]
@@ -53,16 +53,8 @@ def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None =
 
 def check_name(id: str) -> None:
     """Raise `WrongUsage` for what cannot be the name of a subject."""
-    if (
-        id in RESERVED
-        or not id.replace("-", "").isalnum()
-        or not id.isascii()
-        or id != id.lower()
-        or id[0] == "-"
-    ):
-        why = (
-            f"{id!a} is no name for a subject: small letters, digits and hyphens, not {' or '.join(RESERVED)}"
-        )
+    if not id.replace("-", "").isalnum() or not id.isascii() or id != id.lower() or id[0] == "-":
+        why = f"{id!a} is no name for a subject: small letters, digits and hyphens"
         raise WrongUsage("No draft written", why, "Choose another name.")
 
 

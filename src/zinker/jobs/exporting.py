@@ -80,7 +80,7 @@ def export(
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {place}"
                 raise Refused(
-                    "Not exported", why, f"`zinker subjects {name} --place {place}` shows its homes."
+                    "Not exported", why, f"`zinker subjects show {name} --place {place}` shows its homes."
                 )
             manifest = msgspec.structs.replace(manifest, label=label, note=note)
             builder.finish(manifest)

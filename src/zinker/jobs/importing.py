@@ -12,7 +12,7 @@ from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.base import with_base
 from zinker.jobs.plan.checks import LEAVE_UNWRITABLE, objections, without_unwritable
-from zinker.jobs.plan.conflicts import Resolve, overwrite, resolved
+from zinker.jobs.plan.conflicts import Resolve, replace, resolved
 from zinker.jobs.plan.documents import NEW_INSTANCE, Options
 from zinker.jobs.plan.narrow import at_addresses, merged
 from zinker.jobs.plan.order import in_order
@@ -77,7 +77,7 @@ def import_profile(
     *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
-    resolve: Resolve = overwrite,
+    resolve: Resolve = replace,
     choose: Choose = lambda sides, plan: plan,
     progress: Progress = no_progress,
     unlock: Unlock | None = None,

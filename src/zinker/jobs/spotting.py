@@ -92,7 +92,7 @@ def spot(
         is_noise = _Noise(noise, watched)
         touched = tuple(d for d in _differences(watched, between, after) if not is_noise(d))
         if not any(part.documents for side in (before, after) for part in side.manifest.parts):
-            then = f"`zinker subjects {watched.id} --place {place}` shows its homes."
+            then = f"`zinker subjects show {watched.id} --place {place}` shows its homes."
             raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place}", then)
         problems = [p for p in after.manifest.problems if p.is_unknown]
         spotted = Spotted(

@@ -8,7 +8,7 @@ from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.exporting import export
 from zinker.jobs.importing import Choose, Wishes, import_profile
 from zinker.jobs.plan.checks import ADOPT, OTHER_USER
-from zinker.jobs.plan.conflicts import Resolve, overwrite
+from zinker.jobs.plan.conflicts import Resolve, replace
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage
 
@@ -23,7 +23,7 @@ def transfer(
     *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
-    resolve: Resolve = overwrite,
+    resolve: Resolve = replace,
     choose: Choose = lambda sides, plan: plan,
     progress: Progress = no_progress,
 ) -> Outcome:

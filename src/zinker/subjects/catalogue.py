@@ -16,8 +16,6 @@ from zinker.subjects.toml_check import STAND_IN, check, load
 
 SUFFIX = ".subject.toml"
 VARIABLES = ("home", "config", "data", "documents", "program", "machine-config")
-# What `zinker subjects` takes for something to do.
-RESERVED = ("check", "new")
 SHIPPED = Path(__file__).parent / "shipped"
 
 
@@ -81,8 +79,6 @@ def check_subject(path: Path) -> list[str]:
 
 def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
     """Yield what the schema cannot tell; each message quotes the text that is wrong, for finding its line."""
-    if subject.id in RESERVED:
-        yield f"the id `{subject.id}` is a word of the command line"
     if subject.id != path.name.removesuffix(SUFFIX):
         yield f"the id `{subject.id}` is not the file's name: a subject stands in ID{SUFFIX}"
     ids = [part.id for part in subject.part]

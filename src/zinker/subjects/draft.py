@@ -16,7 +16,7 @@ class DraftPart(NamedTuple):
 
 _HEAD = """\
 # A subject file: what belongs together, and where it lives. docs/reference.md explains every key;
-# `zinker subjects check FILE` says what is wrong, `zinker subjects {id}` what is found.
+# `zinker subjects check FILE` says what is wrong, `zinker subjects show {id}` what is found.
 format = 1
 id = "{id}"                                # the name in commands, and of this file
 title = "{title}"

@@ -17,7 +17,7 @@ from zinker.model.setting import WITHHELD, Setting
 from zinker.model.where import Where
 from zinker.subjects.subject import Part
 
-Answer = Literal["overwrite", "skip", "rename"]
+Answer = Literal["replace", "keep", "both"]
 
 _SKIPPED = No("skipped: something else is there", "skipped")
 
@@ -25,21 +25,21 @@ _SKIPPED = No("skipped: something else is there", "skipped")
 class Conflict(msgspec.Struct, frozen=True):
     """Something at the place that would be overwritten, though it may be wanted.
 
-    `item` is None for a document as a whole; `can_rename` tells whether both can be kept, under two names.
+    `item` is None for a document as a whole; `can_keep_both` tells whether both can be kept, under two names.
     """
 
     part: Part
     document: DocumentChange
     item: SettingChange | None
-    can_rename: bool = False
+    can_keep_both: bool = False
 
 
 Resolve = Callable[[Conflict], Answer]
 
 
-def overwrite(conflict: Conflict) -> Answer:
-    """Answer every conflict by overwriting what is there."""
-    return "overwrite"
+def replace(conflict: Conflict) -> Answer:
+    """Answer every conflict by replacing what is there."""
+    return "replace"
 
 
 def conflicts(session: Session, plan: Plan) -> list[Conflict]:
@@ -47,11 +47,13 @@ def conflicts(session: Session, plan: Plan) -> list[Conflict]:
     found: list[Conflict] = []
     for change in plan.documents:
         part = session.part(change.part)
-        can_rename = _can_rename(session, change)
-        if change.is_whole or can_rename:
+        can_keep_both = _can_keep_both(session, change)
+        if change.is_whole or can_keep_both:
             is_there = change.action != "create"
-            if is_there and (can_rename or change.action in ("replace", "remove") or _has_conflict(change)):
-                found.append(Conflict(part, change, None, can_rename))
+            if is_there and (
+                can_keep_both or change.action in ("replace", "remove") or _has_conflict(change)
+            ):
+                found.append(Conflict(part, change, None, can_keep_both))
         else:
             found += [Conflict(part, change, item) for item in change.items if _is_conflict(item)]
     return found
@@ -59,7 +61,7 @@ def conflicts(session: Session, plan: Plan) -> list[Conflict]:
 
 def resolved(sides: Sides, plan: Plan, resolve: Resolve) -> Plan:
     """Ask for every conflict what to do, and return the plan that follows from the answers."""
-    if resolve is overwrite:
+    if resolve is replace:
         return plan
     session = sides.session
     answers: dict[Where, tuple[Conflict, Answer]] = {}
@@ -70,16 +72,16 @@ def resolved(sides: Sides, plan: Plan, resolve: Resolve) -> Plan:
     left = list(plan.left)
     for change in plan.documents:
         conflict, answer = answers.get(
-            change.where, (Conflict(session.part(change.part), change, None), "overwrite")
+            change.where, (Conflict(session.part(change.part), change, None), "replace")
         )
-        if answer == "overwrite":
+        if answer == "replace":
             documents.append(change)
-        elif answer == "rename" and conflict.can_rename:
+        elif answer == "both" and conflict.can_keep_both:
             documents += _beside(sides, change)
         else:
-            no = _SKIPPED if answer == "skip" else No("it cannot be kept beside the other one", "skipped")
+            no = _SKIPPED if answer == "keep" else No("it cannot be kept beside the other one", "skipped")
             left.append(LeftAlone(*change.where, no.why, no.wanted, no.reason))
-    skipped = {where for where, (_, answer) in answers.items() if where.address and answer != "overwrite"}
+    skipped = {where for where, (_, answer) in answers.items() if where.address and answer != "replace"}
     plan = msgspec.structs.replace(plan, documents=tuple(documents), left=tuple(left))
     if not skipped:
         return plan
@@ -91,7 +93,7 @@ def resolved(sides: Sides, plan: Plan, resolve: Resolve) -> Plan:
     return narrowed(session, sides.source, plan, verdict)
 
 
-def _can_rename(session: Session, change: DocumentChange) -> bool:
+def _can_keep_both(session: Session, change: DocumentChange) -> bool:
     """Tell whether a document can be kept beside the one of its name."""
     if change.action in ("create", "remove"):
         return False

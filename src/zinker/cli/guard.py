@@ -1,0 +1,87 @@
+"""What becomes of what a command raises: words on the error output, and an exit code."""
+
+import functools
+import os
+import signal
+import sys
+import traceback
+from collections.abc import Callable
+from typing import Any, TypeVar, cast
+
+import typer
+
+from zinker.model.errors import Refused, ZinkerError, reason
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+def guarded(command: Command) -> Command:
+    """Return a command that says in words what goes wrong in it, and ends with the code of that."""
+
+    @functools.wraps(command)
+    def run(*arguments: Any, **given: Any) -> None:
+        try:
+            command(*arguments, **given)
+        except typer.Exit:
+            raise
+        except (KeyboardInterrupt, typer.Abort):
+            raise typer.Exit(_interrupted()) from None
+        except ZinkerError as error:
+            raise typer.Exit(_told(error)) from None
+        except BrokenPipeError:  # nobody reads on, which is no mistake
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            raise typer.Exit(0) from None
+        except OSError as error:
+            then = "Put that right and run this again; whatever was begun is put right then, too."
+            what = Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then)
+            raise typer.Exit(_told(what)) from None
+        except Exception as error:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
+            if type(error).__module__.startswith(("click.", "typer.")):
+                raise  # a value that an option cannot take
+            raise typer.Exit(_own_mistake()) from None
+
+    return cast(Command, run)
+
+
+def terminated(number: int, frame: Any) -> None:
+    """Treat a signal that asks for an end as an interrupt."""
+    raise KeyboardInterrupt
+
+
+def _interrupted() -> int:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
+    what = "\nInterrupted: what was begun has been taken back, or the next run takes it back."
+    print(what, file=sys.stderr, flush=True)
+    return 3
+
+
+def _told(error: ZinkerError) -> int:
+    from zinker.cli.output import emit_json, say
+
+    if "--json" in sys.argv:
+        emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
+    say(error)
+    return error.exit_code
+
+
+def _own_mistake() -> int:
+    import tempfile
+
+    if "ZINKER_DEBUG" in os.environ:
+        traceback.print_exc()
+        return 4
+    with tempfile.NamedTemporaryFile(
+        "w",
+        prefix="zinker-mistake-",
+        suffix=".txt",
+        delete=False,
+        encoding="utf-8",
+        errors="backslashreplace",
+    ) as file:
+        traceback.print_exc(file=file)
+    print(
+        f"Not finished: Zinker itself made a mistake; what happened stands in {file.name}.\n"
+        "Please report it with that file. The next run puts right whatever was begun.",
+        file=sys.stderr,
+    )
+    return 4
