@@ -163,7 +163,7 @@ def test_conflicts_are_skipped_or_kept_beside(kept):
 def test_conflicts_are_asked_for_and_a_checklist_is_shown(kept):
     two_sides(kept)
     other = ("import", "mosslight@other", "--place", "potting-shed")
-    answers = [("for all [s]:", "o\n"), ("for all [s]:", "s\n"), ("for all [s]:", "ss\n"), ("[y/N]:", "y\n")]
+    answers = [("for all [k]:", "r\n"), ("for all [k]:", "k\n"), ("for all [k]:", "kk\n"), ("[y/N]:", "y\n")]
     out, code = kept.at_terminal(*other, "--on-conflict", "ask", answers=answers)
     assert code == 1 and "when it was last kept, it was 19:30" in out and "b = both" in out
     assert "dusk = 07:30" in kept.ini.read_text() and "dawn = 04:00" in kept.ini.read_text()

@@ -319,6 +319,7 @@ def test_a_file_that_changes_while_it_is_read_is_read_again_and_then_said(fernwo
     target.mkdir()
     (target / "steady").write_bytes(b"x" * 1000)
     # Whoever opens the file finds that it has changed since it was looked at.
+    (target / "busy").write_bytes(b"x")
     (fernwork.path / "meddling").mkdir()
     (fernwork.path / "meddling/sitecustomize.py").write_text(
         f"""

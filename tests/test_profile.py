@@ -247,7 +247,7 @@ def test_nothing_is_left_behind(kept):
 
 def forged(kept, part, lines, attachments=()):
     """A profile folder of one's own making, with digests that are right."""
-    kept("export", "mosslight", "--place", "potting-shed", "--to", "forged")
+    kept("export", "mosslight", "--place", "potting-shed", "--to", "forged", "--replace")
     folder = kept.path / "forged"
     data = b"".join(encode_line(Setting(*line)) + b"\n" for line in lines)
     (folder / f"settings/{part}.jsonl").write_bytes(data)

@@ -258,9 +258,14 @@ def test_every_command_has_help_with_an_example(garden):
     listing = garden("--help").out
     assert len(listing.splitlines()) <= 40
     for name in ["demo", "subjects", "places", "export", "list", "show", "compare", "import", "undo"]:
-        assert re.search(rf"^  {name}  ", listing, re.M)
+        assert re.search(rf"^\W+{name}  ", listing, re.M)
         assert "Example: zinker" in garden(name, "--help").out
-    assert "A kept version, or the path of a profile." in garden("import", "--help").out
+    for heading in ("Begin", "Keep", "Look", "Put back"):
+        assert heading in listing
+    told = garden("import", "--help").out
+    assert re.search(
+        r"Which of it.*--part.*How it is written.*--exact.*Checks to overrule.*--adopt", told, re.S
+    )
     assert garden("--version").out == "zinker 0.1.0\n"
 
 

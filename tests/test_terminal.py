@@ -53,7 +53,7 @@ def test_everything_fits_eighty_columns(kept, arguments):
         if len(line) > 80 and heading not in ("Left alone:", "Would be refused now:"):
             beyond.append(line)
     assert beyond == []
-    assert ("…" in out) == (arguments[0] in ("list", "show"))
+    assert "…" in out or arguments[0] not in ("list", "show")  # their columns cannot hold what is so long
 
 
 def test_a_sentence_too_long_for_a_terminal_is_broken_between_words(kept):

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import typer
 
+from zinker.disk.files import read_regular
 from zinker.model.errors import WrongUsage, reason
 from zinker.profiles.sealing import Lock
 
@@ -46,6 +47,6 @@ def _passphrase(twice: bool) -> str:
 
 def _read(path: Path) -> bytes:
     try:
-        return path.read_bytes()
+        return read_regular(path)
     except OSError as error:
         raise WrongUsage("Nothing done", f"the key {path} cannot be read: {reason(error)}") from None

@@ -20,9 +20,9 @@ from zinker.cli.guard import guarded, terminated
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
-    "demo": ("Try it", "Build the demo garden and walk through the whole job on it."),
-    "subjects": ("Find", "What Zinker can handle, and where its parts live."),
-    "places": ("Find", "The configured places, and whether they answer."),
+    "demo": ("Begin", "Build the demo garden and walk through the whole job on it."),
+    "subjects": ("Begin", "What Zinker can handle, and where its parts live."),
+    "places": ("Begin", "The configured places, and whether they answer."),
     "export": ("Keep", "Capture live settings as a new version, file or folder."),
     "list": ("Keep", "The kept versions."),
     "show": ("Look", "The settings in a profile or at a place."),
@@ -49,22 +49,22 @@ def main(
     ctx: typer.Context,
     config: Annotated[
         Path | None,
-        typer.Option(_CONFIG, help="The configuration, in place of the usual zinker.toml.", metavar="FILE"),
+        typer.Option(_CONFIG, help="Another configuration: a zinker.toml.", metavar="FILE"),
     ] = None,
     version: Annotated[
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
     ] = False,
 ) -> None:
     """Keep, compare and put back settings of applications, workstations, tenants.
-
     A reference is `[place:]subject[/instance][@version]`, or the path of a profile.
+    Example: `zinker export mosslight --label before-update`
     """
     ctx.obj = config
 
 
 def app_for(words: Sequence[str]) -> typer.Typer:
     """Return the command line for some words: all commands by name, and the one that they name as it is."""
-    app = new_app(no_args_is_help=True, epilog="Example: `zinker export mosslight --label before-update`")
+    app = new_app(no_args_is_help=True)
     app.callback()(main)
     chosen = _chosen(words)
     for name, (panel, text) in COMMANDS.items():

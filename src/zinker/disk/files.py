@@ -153,6 +153,12 @@ def open_regular(path: Path) -> IO[bytes]:
         raise
 
 
+def read_regular(path: Path) -> bytes:
+    """Return the content of a file; raises `OSError`, also for what is none."""
+    with open_regular(path) as file:
+        return file.read()
+
+
 def flush_folder(folder: Path) -> None:
     """Flush a folder's entries to the disk, where the operating system has that (not on Windows)."""
     with contextlib.suppress(OSError):

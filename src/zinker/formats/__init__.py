@@ -6,13 +6,14 @@ nothing in here opens a file.
 """
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from importlib import import_module
 from typing import Protocol, TypeVar, cast
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.rows import END, address_of, leaf_of
 from zinker.model.setting import WHOLE
 
 T = TypeVar("T")
@@ -155,7 +156,9 @@ def edit(
     anything else has changed, is never handed out. Raises `NotWritable` with the address concerned.
     """
     reader = reader or Reader()
-    before = reader.read(format, data, dialect)
+    sides = _Rows(format, dialect, reader) if has_rows(format) else _Leaves(format, dialect, reader)
+    wanted = {edit.address for edit in edits}
+    before = sides.at(data, wanted)
     edits = [
         edit
         for edit in edits
@@ -165,18 +168,60 @@ def edit(
         return data
     try:
         result = _format(format).edit(data, edits, dialect)
+        before, after = sides.differing(data, result, before)
     except RecursionError:
         raise NotWritable(edits[0].address, "it is nested too deeply") from None
-    after = before if result == data else _read_again(reader, format, result, edits, dialect)
+    except DocumentError as error:
+        why = f"the document would not be readable any more: {error}"
+        raise NotWritable(edits[0].address, why) from None
     _prove(before, after, edits)
     return result
 
 
-def _read_again(reader: Reader, format: str, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> Leaves:
-    try:
-        return reader.read(format, data, dialect)
-    except DocumentError as error:
-        raise NotWritable(edits[0].address, f"the document would not be readable any more: {error}") from None
+# So many addresses are looked for one by one.
+_FEW = 20
+
+
+class _Leaves:
+    """What a document is before and after an edit."""
+
+    def __init__(self, format: str, dialect: Dialect, reader: Reader) -> None:
+        self._format, self._dialect, self._reader = format, dialect, reader
+
+    def at(self, data: bytes, addresses: set[str]) -> Leaves:
+        """Return the settings of a document, those at some addresses at least; raises `DocumentError`."""
+        return self._reader.read(self._format, data, self._dialect)
+
+    def differing(self, before: bytes, after: bytes, known: Leaves) -> tuple[Leaves, Leaves]:
+        """Return the settings of both: what differs at least, and what was `known` of the first."""
+        return known, self.at(after, set())
+
+
+class _Rows(_Leaves):
+    """The same where there are rows: most settings need not become objects to be seen to be alike."""
+
+    def at(self, data: bytes, addresses: set[str]) -> Leaves:
+        """Return the settings at some addresses; raises `DocumentError`."""
+        return _at(self._reader.read_rows(self._format, data, self._dialect), addresses)
+
+    def differing(self, before: bytes, after: bytes, known: Leaves) -> tuple[Leaves, Leaves]:
+        """Return what differs, and what was `known` of the first, on both sides."""
+        old = self._reader.read_rows(self._format, before, self._dialect)
+        new = self._reader.read_rows(self._format, after, self._dialect)
+        gone, come = _made(set(old).difference(new)), _made(set(new).difference(old))
+        same = {address: leaf for address, leaf in known.items() if address not in gone}
+        return known | gone, same | come
+
+
+def _at(rows: Iterable[str], addresses: set[str]) -> Leaves:
+    if len(addresses) <= _FEW:
+        starts = tuple(address.replace("\0", "\0\1") + END for address in addresses)
+        return _made(row for row in rows if row.startswith(starts))
+    return _made(row for row in rows if row[: row.index(END)].replace("\0\1", "\0") in addresses)
+
+
+def _made(rows: Iterable[str]) -> Leaves:
+    return {address_of(row): leaf_of(row) for row in rows}
 
 
 def _prove(before: Leaves, after: Leaves, edits: Sequence[Edit]) -> None:

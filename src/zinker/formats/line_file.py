@@ -5,7 +5,7 @@ name in the same section get `/2` and so on. A section without keys is an empty 
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from itertools import chain
 from typing import NamedTuple, Protocol
 
@@ -80,7 +80,7 @@ class _Line:
     stop: int = -1
     is_header: bool = False
     is_dropped: bool = False
-    after: list["_Line"] = field(default_factory=list)  # lines added behind this one
+    after: "list[_Line] | None" = None  # lines added behind this one
 
     @property
     def is_blank(self) -> bool:
@@ -145,11 +145,14 @@ class _File:
         self._is_open = bool(raw) and not ends[-1]  # the last line has no line end
         pairs = zip(self._lines[1:], self._lines[2:], strict=False)
         self._is_spaced = any(line.is_blank and after.is_header for line, after in pairs)
-        self._addresses: dict[str, _Line] = {}
+        # By section, the lines at the addresses in it: only of those that are looked into.
+        self._addresses: dict[str, dict[str, _Line]] = {}
         self._sections: dict[str, list[_Line]] = {"": [self._top]}
         for line in self._lines[1:]:
-            self._sections.setdefault(line.section, []).append(line)
-        self._number()
+            known = self._sections.get(line.section)
+            if known is None:
+                known = self._sections[line.section] = []
+            known.append(line)
 
     def encode(self, address: str) -> bytes:
         written = [line for line in self._in_order() if not line.is_dropped]
@@ -167,32 +170,38 @@ class _File:
         if depth == 0:
             self._make_section(path[0], change)
         elif change.leaf is None:
-            self._remove(change.address)
+            self._remove(self._section(path), change.address)
         elif depth in (1, 2):
-            section = path[0] if self._grammar.has_sections else ""
+            section = self._section(path)
             self._set(section, path[int(self._grammar.has_sections)], change.address, change.leaf)
         else:
             raise NotWritable(change.address, "a file of this format has no such depth")
+
+    def _section(self, path: tuple[str, ...]) -> str:
+        return path[0] if self._grammar.has_sections else ""
 
     def _in_order(self) -> Iterator[_Line]:
         for line in (*self._lines, *self._added):
             if line is not self._top:
                 yield line
-            yield from line.after
+            yield from line.after or ()
 
     def _address(self, section: str, key: str, nth: int = 1) -> str:
         path = (section, key) if self._grammar.has_sections else (key,)
         return pointer(*path) if nth == 1 else pointer(*path, str(nth))
 
-    def _number(self) -> None:
-        """Give every key its address; the second of the same name in a section gets a 2, and so on."""
-        self._addresses.clear()
-        count: dict[tuple[str, str], int] = {}
-        for line in self._in_order():
-            if line.key is not None and not line.is_dropped:
-                place = (line.section, line.key)
-                count[place] = nth = count.get(place, 0) + 1
-                self._addresses[self._address(*place, nth)] = line
+    def _numbered(self, section: str) -> dict[str, _Line]:
+        """Return the keys of a section by address; the second of the same name gets a 2, and so on."""
+        known = self._addresses.get(section)
+        if known is None:
+            known = self._addresses[section] = {}
+            count: dict[str, int] = {}
+            own = (one for line in self._sections.get(section, ()) for one in (line, *(line.after or ())))
+            for line in own:
+                if line.key is not None and not line.is_dropped and line.section == section:
+                    count[line.key] = nth = count.get(line.key, 0) + 1
+                    known[self._address(section, line.key, nth)] = line
+        return known
 
     def _make_section(self, section: str, change: Edit) -> None:
         if change.leaf is None:
@@ -206,7 +215,7 @@ class _File:
         if leaf.type not in ("text", "null"):
             raise NotWritable(address, f"a file of this format holds text, not {leaf.type}")
         value: str | None = leaf.value
-        line = self._addresses.get(address)
+        line = self._numbered(section).get(address)
         if line is None:
             self._insert(section, key, address, value)
         elif value is None:
@@ -245,13 +254,13 @@ class _File:
             raise NotWritable(address, "its value has characters that a line of this file cannot hold")
         return self._end.join(written.split("\n")) if "\n" in written else written
 
-    def _remove(self, address: str) -> None:
-        line = self._addresses.pop(address, None)
+    def _remove(self, section: str, address: str) -> None:
+        line = self._numbered(section).pop(address, None)
         if line is None or line.key is None:
             raise NotWritable(address, "it is not there")
         line.is_dropped = True
-        if self._address(line.section, line.key, 2) in self._addresses:
-            self._number()
+        if self._address(line.section, line.key, 2) in self._numbered(section):
+            del self._addresses[section]
         if not any(other.key is not None and not other.is_dropped for other in self._sections[line.section]):
             self._drop_empty_section(line.section)
 
@@ -283,8 +292,10 @@ class _File:
         stop = -1 if value is None else len(bare) + len(written)
         line = _Line(bare + written + end, section, key, len(bare), stop)
         anchors = (other for other in reversed(known) if other is self._top or not other.is_blank)
-        next(anchors, self._top).after.append(line)
-        self._addresses[address] = line
+        anchor = next(anchors, self._top)
+        anchor.after = anchor.after or []
+        anchor.after.append(line)
+        self._numbered(section)[address] = line
 
     def _add_section(self, section: str) -> None:
         last = self._added[-1] if self._added else self._lines[-1]

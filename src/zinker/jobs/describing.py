@@ -3,7 +3,7 @@
 import re
 from pathlib import Path
 
-from zinker.disk.files import write_file
+from zinker.disk.files import open_regular, write_file
 from zinker.formats import guess
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
@@ -87,7 +87,7 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
         raise WrongUsage("No draft written", f"{home} does not exist", "Check the path.")
     if whole.is_dir():
         return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**", "whole")
-    with whole.open("rb") as file:
+    with open_regular(whole) as file:
         return DraftPart(
             _id(whole.stem, number), f"{{{variable}}}/{below}", guess(whole.name, file.read(4096))
         )

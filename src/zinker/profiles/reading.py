@@ -12,7 +12,7 @@ from typing import IO, Any, Protocol
 
 import msgspec
 
-from zinker.disk.files import CHUNK
+from zinker.disk.files import CHUNK, open_regular
 from zinker.model.errors import Damaged, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.plain_json import decode
@@ -237,11 +237,12 @@ class _ZipFile:
     """The members of a profile file."""
 
     def __init__(self, path: Path) -> None:
-        self._zip = zipfile.ZipFile(path)
+        self._file = open_regular(path)
         try:
+            self._zip = zipfile.ZipFile(self._file)
             self._check(path)
         except BaseException:
-            self._zip.close()
+            self._file.close()
             raise
 
     def _check(self, path: Path) -> None:
@@ -284,6 +285,7 @@ class _ZipFile:
 
     def close(self) -> None:
         self._zip.close()
+        self._file.close()
 
 
 class _Folder:

@@ -12,7 +12,7 @@ import re
 import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path, PurePosixPath
 from typing import IO, NamedTuple
 
@@ -255,9 +255,8 @@ class FileHome(Home):
             return self._closed[path.parent]
         try:
             at = self.reach(document)
-            there = at.stat()
-            if stat.S_ISREG(there.st_mode) and there.st_dev != at.folder.looks().st_dev:
-                return "another disk is mounted there"
+            if os.fspath(at.path) in self._mounts:
+                return "something is mounted there"
         except (FileNotFoundError, NotADirectoryError):
             pass
         except OSError as error:
@@ -270,6 +269,18 @@ class FileHome(Home):
         if is_long or len(os.fsencode(path)) > _limit(folder, "PC_PATH_MAX", 4096):
             return "its name is too long for this disk"
         return ""
+
+    @cached_property
+    def _mounts(self) -> frozenset[str]:
+        """The paths on which something is mounted, where the system tells (proc(5))."""
+        try:
+            lines = Path("/proc/self/mountinfo").read_text(errors="surrogateescape").splitlines()
+        except OSError:
+            return frozenset()
+        points = (line.split(" ")[4] for line in lines)
+        return frozenset(
+            re.sub(r"\\([0-7]{3})", lambda code: chr(int(code[1], 8)), point) for point in points
+        )
 
     def _why_folder_closed(self, path: Path, base: Path) -> str:
         """Say why nothing can be written in the folder of a path, or in the one that it would be made in, or ""."""

@@ -7,6 +7,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from zinker.disk.files import read_regular
 from zinker.model.errors import WrongUsage, reason
 
 T = TypeVar("T")
@@ -59,7 +60,7 @@ def check(path: Path, kind: type[T], what: str) -> tuple[T | None, list[tuple[in
 
 def _read(path: Path, what: str) -> tuple[str, dict[str, Any]]:
     try:
-        text = path.read_bytes().decode("utf-8-sig")
+        text = read_regular(path).decode("utf-8-sig")
         return text, tomllib.loads(text)
     except OSError as error:
         raise WrongUsage(what, f"{path} cannot be read: {reason(error)}") from None

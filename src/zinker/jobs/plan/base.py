@@ -8,14 +8,20 @@ import msgspec
 from zinker.jobs.session import Session
 from zinker.model.address import folded
 from zinker.model.file_state import FileState
+from zinker.model.lines import heads_in, lines_with, words_of
 from zinker.model.plan import DocumentChange, Plan, SettingChange, Since
 from zinker.model.profile import Snapshot
-from zinker.model.setting import DOCUMENT, WHOLE, Leaf
+from zinker.model.rows import is_escaped
+from zinker.model.setting import DOCUMENT, WHOLE, Leaf, Setting, decode_line
 from zinker.model.where import Where
 from zinker.shelf.shelf import Version
 
 # What settings were, by part, document and address, as their case does not count here.
 _Kept = dict[Where, Leaf]
+
+
+# Up to so many settings are looked for by their names; more are found by taking every line apart.
+_FEW = 200
 
 
 def with_base(session: Session, plan: Plan) -> Plan:
@@ -62,11 +68,38 @@ def _kept(plan: Plan, parts: set[str], profile: Snapshot) -> _Kept:
     wanted = {name for change in plan.documents for name in _names(change)}
     found: _Kept = {}
     for part in dict.fromkeys(change.part for change in plan.documents if change.part in parts):
-        for setting in profile.settings(part):
-            name = _name(part, setting.document, setting.address)
-            if name in wanted:
-                found[name] = setting.leaf
+        words = _words(plan, part)
+        for piece in profile.pieces(part):
+            for setting in _candidates(piece, words):
+                name = _name(part, setting.document, setting.address)
+                if name in wanted:
+                    found[name] = setting.leaf
     return found
+
+
+def _words(plan: Plan, part: str) -> list[bytes] | None:
+    """Return words of which one stands in every line that is looked for; None where that would be too many."""
+    own = [change for change in plan.documents if change.part == part]
+    items = [item for change in own for item in change.items]
+    if len(items) > _FEW:
+        return None
+    plain = [item.address for item in items if item.address.isascii() and not is_escaped(item.address)]
+    if len(plain) == len(items):
+        return [f'"{address}"'.encode() for address in plain]
+    return words_of(item.address for item in items)
+
+
+def _candidates(piece: bytes, words: list[bytes] | None) -> Iterator[Setting]:
+    """Yield the settings of some lines, those that are looked for among them."""
+    lines = piece[:-1].split(b"\n")
+    if words is None:
+        yield from map(decode_line, lines)
+        return
+    yield from heads_in(piece)
+    lower = [line.lower() for line in lines]
+    yield from (
+        decode_line(lines[at]) for at in lines_with(lower, (*(word.lower() for word in words), b"\\u"))
+    )
 
 
 def _with_changes(session: Session, version: Version, kept: _Kept, parts: set[str], subject: str) -> _Kept:

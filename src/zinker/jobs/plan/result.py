@@ -64,12 +64,13 @@ def _own_secrets(part: Part, change: DocumentChange, live: Reading | None, sourc
     """Return the secrets that a document keeps, or that a new one gets, where they could be opened."""
     if live is not None:
         gone = {item.address for item in change.items if item.after is None}
-        return {a: leaf for a, leaf in secrets_in(part, _leaves(live)).items() if a not in gone}
+        return {a: leaf for a, leaf in secrets_in(part, leaves_of(live)).items() if a not in gone}
     name = (part.id, change.origin or change.document)
     return {where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == name}
 
 
-def _leaves(reading: Reading) -> Leaves:
+def leaves_of(reading: Reading) -> Leaves:
+    """Return the settings of a document, also of one that has them as rows."""
     if reading.blocks is None:
         return reading.leaves
     return {address_of(row): leaf_of(row) for block in reading.blocks() for row in block.rows}
@@ -123,7 +124,8 @@ def with_result(
             format = live.format if change.action == "edit" and live is not None else _format(change)
             mode = change.after.mode if change.is_whole and change.after else ""
             dialect = dialect_of(part, change.document)
-            reading = read_bytes(change.document, format, data, dialect, mode, reader=session.setup.reader)
+            reader = session.setup.reader
+            reading = read_bytes(change.document, format, data, dialect, mode, as_rows=True, reader=reader)
             return msgspec.structs.replace(
                 change, after=session.withholder.withhold(part, reading).file
             ), left

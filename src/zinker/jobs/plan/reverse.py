@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Mapping
 
 import msgspec
 
-from zinker.jobs.plan.result import with_result
+from zinker.jobs.plan.result import leaves_of, with_result
 from zinker.jobs.session import Session
 from zinker.model.address import folded
 from zinker.model.file_state import FileState, is_same
@@ -63,8 +63,10 @@ def _reversed(
 ) -> tuple[DocumentChange | None, list[LeftAlone]]:
     part = session.part(change.part)
     home = session.home(part)
-    raw = home.read(change.document) if home.has(change.document) else None
+    raw = session.as_captured(part, change.document) if home.has(change.document) else None
     live = session.withholder.withhold(part, raw) if raw is not None else None
+    if live is not None and home.traits.has_files:
+        live = msgspec.structs.replace(live, leaves=leaves_of(live), blocks=None)
     way = _Way(change, home.traits, live, old, frozenset(fallback.secrets))
     plan = way.back(home.missing_folders)
     if plan is not None and plan.action == "edit" and plan.before is not None:
