@@ -6,6 +6,9 @@ WITH ?=
 BIN := $(VENV)/bin
 READY := $(VENV)/ready
 
+# Compiled modules are kept: without them, every start of the command takes twice as long.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test soak check bench screenshots schemas clean
 
 demo: $(READY)
@@ -13,10 +16,10 @@ demo: $(READY)
 
 # What one runs all day; `make soak` has what takes long: hundreds of kills, storms, full disks, large data.
 test: $(READY)
-	$(BIN)/python -m pytest -n auto -m "not soak"
+	$(BIN)/python -m pytest -n auto --dist worksteal -m "not soak"
 
 soak: $(READY)
-	$(BIN)/python -m pytest -n auto -m soak
+	$(BIN)/python -m pytest -n auto --dist worksteal -m soak
 
 check: $(READY)
 	$(BIN)/ruff format --check .

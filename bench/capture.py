@@ -56,7 +56,8 @@ import json, resource, subprocess, sys, time
 started = time.perf_counter()
 status = subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL).returncode
 taken = time.perf_counter() - started
-print(json.dumps([status, taken, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024]))
+used = resource.getrusage(resource.RUSAGE_CHILDREN)
+print(json.dumps([status, taken, used.ru_maxrss / 1024, used.ru_utime + used.ru_stime]))
 """
 
 
@@ -89,12 +90,18 @@ print(time.perf_counter() - started)
 
 def measured(command: list[str], environment: dict[str, str]) -> tuple[float, float]:
     """Run a command; its time in seconds and its peak memory in MB."""
+    taken, peak, _ = used(command, environment)
+    return taken, peak
+
+
+def used(command: list[str], environment: dict[str, str], ends: int = 0) -> tuple[float, float, float]:
+    """Run a command; its time in seconds, its peak memory in MB, and its processor time in seconds."""
     run = [sys.executable, "-c", RUNNER, *command]
     told = subprocess.run(run, env=environment, capture_output=True, check=True).stdout
-    status, taken, peak = json.loads(told)
-    if status:
+    status, taken, peak, processor = json.loads(told)
+    if status != ends:
         raise SystemExit(f"{command}: {status}")
-    return taken, peak
+    return taken, peak, processor
 
 
 def processor_time() -> tuple[float, float]:
@@ -236,6 +243,28 @@ class Bench:
         self.rest(self.base / "sheet.zinker", str(path), yardstick, middle[fastest])
         path.unlink()
 
+    def preview(self, settings: int) -> None:
+        """Preview the import of a document in which one setting differs, in turns with comparing the same."""
+        sheet = self.home / "sheet.ini"
+        write_ini(sheet, settings + settings // 40)
+        self.zinker("export", "herbarium", "--place", "disk")
+        lines = sheet.read_text(encoding="utf-8").splitlines()
+        lines[len(lines) // 2 + 1] = lines[len(lines) // 2 + 1].partition("=")[0] + "= another"
+        sheet.write_text("\n".join(lines) + "\n", encoding="utf-8")
+        own, other, peak = [], [], 0.0
+        for _ in range(2 * self.rounds):
+            compare = [str(ZINKER), "compare", "herbarium", "--part", "sheet"]
+            other.append(used(compare, self.env, ends=1)[2])
+            preview = [str(ZINKER), "import", "herbarium", "--part", "sheet", "--place", "disk", "--preview"]
+            _, memory, processor = used(preview, self.env)
+            own.append(processor)
+            peak = max(peak, memory)
+        sheet.unlink()
+        case = (
+            f"preview of an import of a document of {settings:,} settings with one difference, processor time"
+        )
+        self.row(case, "`compare` of the same", "2.5", statistics.median(own), statistics.median(other), peak)
+
     def files(self, count: int, size: int) -> None:
         """Capture many files and put them back where nothing is, in turns with `cp -a` there and back."""
         pictures, copy = self.home / "pictures", self.base / "copy"
@@ -272,7 +301,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--write", type=Path)
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--only", choices=["ini", "json", "files"])
+    parser.add_argument("--only", choices=["ini", "json", "preview", "files"])
     chosen = parser.parse_args()
     with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
         bench = Bench(Path(folder), chosen.rounds)
@@ -286,6 +315,8 @@ def main() -> None:
             bench.document(
                 f"a JSON file of {size:.0f} MB → a profile file", bench.home / "sheet.json", parses
             )
+        if chosen.only in (None, "preview"):
+            bench.preview(100_000)
         if chosen.only in (None, "files"):
             bench.files(10_000, 50_000)
     if chosen.write:

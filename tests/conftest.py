@@ -42,7 +42,8 @@ class Garden:
         self.home = self.path / "zinker-home"
         toml = self.home / "zinker.toml"  # nobody serves the garden's tenants here
         toml.write_text(toml.read_text().partition("\n[places.trial]")[0])
-        self.env = {k: v for k, v in os.environ.items() if not k.startswith(("ZINKER", "XDG", "COLUMNS"))}
+        own = ("ZINKER", "XDG", "COLUMNS", "PYTHONDONTWRITEBYTECODE")
+        self.env = {k: v for k, v in os.environ.items() if not k.startswith(own)}
         self.env |= {"ZINKER_HOME": str(self.home), "HOME": str(self.path / "own"), "NO_COLOR": "1"}
 
     def __call__(self, *arguments, code=0, wrapper=(), **more):

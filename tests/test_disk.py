@@ -267,6 +267,7 @@ def test_whatever_goes_wrong_leaves_the_place_free_or_names_the_command_that_fre
     assert "the place was left as it was" in kept("undo", str(number), "--yes", code=3).err
 
 
+@pytest.mark.soak
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
 def test_killed_runs_leave_nothing_behind(kept):
     kept.spoil()

@@ -12,6 +12,7 @@ from zinker.formats.registry_values import from_bytes
 from zinker.model.address import folded
 from zinker.model.errors import DocumentError
 from zinker.model.rows import Block, address_of, row, tail
+from zinker.model.setting import GONE, KEY_GONE
 
 # What such files begin with.
 UNICODE: Final = "Windows Registry Editor Version 5.00"
@@ -19,8 +20,6 @@ ANSI: Final = "REGEDIT4"
 HEADINGS: Final = (UNICODE, ANSI)
 
 # Types of settings that only such a file has: what it tells to remove.
-GONE: Final = "gone"
-KEY_GONE: Final = "key-gone"
 # Below a key, this stands for the key itself: no key's name is empty.
 KEY_ITSELF: Final = "//"
 

@@ -5,13 +5,13 @@ import re
 from collections.abc import Iterable, Iterator
 
 from zinker.disk.sorted_rows import SortedRows
-from zinker.formats.registry_sections import ANSI, GONE, KEY_GONE, UNICODE
+from zinker.formats.registry_sections import ANSI, UNICODE
 from zinker.formats.registry_text import ANSI_CHARACTERS
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import tokens
 from zinker.model.errors import NotWritable
 from zinker.model.rows import END
-from zinker.model.setting import WITHHELD, Setting
+from zinker.model.setting import GONE, KEY_GONE, WITHHELD, Setting
 
 _CONTROLS = re.compile("[\0-\x1f]")
 # The way back from ANSI; what has no place in there becomes what Latin-1 has no place for.

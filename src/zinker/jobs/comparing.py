@@ -7,7 +7,6 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from zinker.formats.registry_sections import GONE
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
@@ -24,7 +23,7 @@ from zinker.model.file_state import FileState
 from zinker.model.lines import count_settings
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf, Setting, decode_line
+from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf, Setting, decode_line
 from zinker.stores.kinds import traits_of
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject

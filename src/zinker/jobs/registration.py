@@ -9,7 +9,7 @@ from typing import IO, Final
 import zinker
 from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.disk.sorted_rows import SortedRows
-from zinker.formats.registry_sections import KEY_GONE, KEY_ITSELF
+from zinker.formats.registry_sections import KEY_ITSELF
 from zinker.formats.registry_text import SUFFIX, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
@@ -18,6 +18,7 @@ from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, Wr
 from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem, Snapshot
 from zinker.model.rows import address_of
+from zinker.model.setting import KEY_GONE
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder
 from zinker.stores.registry import FORMAT as REGISTRY

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.formats.registry_sections import GONE
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
 from zinker.jobs.describing import check_name, draft_part, write_draft
@@ -18,7 +17,7 @@ from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.file_state import FileState
 from zinker.model.profile import Manifest, Problem
-from zinker.model.setting import DOCUMENT, WHOLE, WITHHELD, Leaf
+from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf
 from zinker.places.place import Place
 from zinker.profiles.writing import ProfileBuilder
 from zinker.shelf.shelf import Version

@@ -22,6 +22,9 @@ LARGEST_PLAIN_INTEGER: Final = 2**53 - 1
 DOCUMENT: Final = "document"
 WHOLE: Final = "whole"
 WITHHELD: Final = "withheld"
+# What is told to remove: a value, a key with all below it.
+GONE: Final = "gone"
+KEY_GONE: Final = "key-gone"
 
 # Permission bits that nobody need be told of.
 USUAL_MODES: Final = ("644", "664", "666")

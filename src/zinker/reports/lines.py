@@ -96,8 +96,7 @@ def value_text(leaf: Leaf | Setting | None, same_kind: bool = True) -> str:
         more = f", mode {mode}" if mode and mode not in USUAL_MODES else ""
         return f"{size(leaf.value.get('size', 0))} (SHA-256 {leaf.value['sha256'][:8]}{more})"
     if leaf.type == DOCUMENT:
-        format = str(leaf.value.get("format", ""))
-        return "made" if format == "registry" else f"a file that can be read as {visible(format.upper())}"
+        return f"a file that can be read as {visible(str(leaf.value.get('format', '')).upper())}"
     return value(leaf) if same_kind else f"{value(leaf)} ({leaf.type})"
 
 

@@ -8,7 +8,6 @@ from typing import NamedTuple
 
 import msgspec
 
-from zinker.formats.registry_sections import GONE, KEY_GONE
 from zinker.jobs.secrets.detect import is_secret
 from zinker.jobs.translate.view import Original
 from zinker.model.address import matches
@@ -17,7 +16,7 @@ from zinker.model.errors import Damaged
 from zinker.model.file_state import FileState
 from zinker.model.plan import Action, DocumentChange, LeftAlone, Objection, Reason, SettingChange
 from zinker.model.profile import Problem
-from zinker.model.setting import WHOLE, WITHHELD, text_of
+from zinker.model.setting import GONE, KEY_GONE, WHOLE, WITHHELD, text_of
 from zinker.model.where import Where
 from zinker.stores.home import Home
 from zinker.subjects.subject import Part
