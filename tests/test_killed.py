@@ -65,6 +65,7 @@ def at_every_change(garden, job, after, step=1):
 
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
 def test_an_import_killed_anywhere_is_taken_back_or_finished(spoiled):
     before = spoiled.places()
     restore = lambda: import_profile(load_setup(), "mosslight@1", "potting-shed")  # noqa: E731

@@ -363,6 +363,7 @@ def test_what_is_needed_must_be_there(kept):
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
 
 
+@pytest.mark.soak
 def test_runs_at_once_lose_nothing(garden):
     with ThreadPoolExecutor(8) as pool:
         runs = list(pool.map(lambda _: garden("export", "mosslight", "--place", "potting-shed"), range(8)))

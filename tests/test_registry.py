@@ -248,6 +248,7 @@ run()
     RemoteRegistry(samba.dial()).delete_value(rf"{branch}\Prices", "Adult")
 
 
+@pytest.mark.soak
 def test_a_branch_takes_few_round_trips_one_after_the_other(samba, monkeypatch):
     """Keys, and pieces of a large one, are asked for side by side: no pipe has to do a quarter of the work."""
     registry = RemoteRegistry(samba.dial())

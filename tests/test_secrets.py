@@ -188,6 +188,7 @@ def test_what_looks_like_a_secret_is_one_unless_the_subject_says_no(fernpost):
     assert "11 secrets withheld" in done.out
 
 
+@pytest.mark.soak
 def test_a_file_that_is_a_secret_as_a_whole_is_sealed_in_and_comes_back(fernpost, monkeypatch):
     """A private key, and a file of a part with secrets that breaks its format: neither can be cut out of."""
     own = {"ZINKER_PASSPHRASE": "a quiet heron"}

@@ -14,6 +14,7 @@ import weakref
 from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from threading import RLock
 from typing import IO, Any, NamedTuple
 
 from zinker.disk.announce import announce
@@ -21,7 +22,7 @@ from zinker.disk.attributes import give, is_root
 from zinker.disk.swap import exchange, rename_new
 
 _MOST_LINKS = 40  # as many as Linux follows
-_HELD_OPEN = 64  # folders
+_HELD_OPEN = 16  # folders; there are many trees, and a process may have few descriptors
 _BINARY = getattr(os, "O_BINARY", 0)
 HAS_DESCRIPTORS = hasattr(os, "O_NOFOLLOW") and hasattr(os, "O_DIRECTORY") and os.open in os.supports_dir_fd
 _SEARCH = getattr(os, "O_PATH", os.O_RDONLY)  # who may go through a folder need not be allowed to list it
@@ -238,6 +239,7 @@ class Tree:
     def __init__(self, top: Path) -> None:
         self.top = top
         self._known: OrderedDict[tuple[str, ...], Folder] = OrderedDict()
+        self._lock = RLock()  # files are read ahead in other threads
 
     def reach(self, path: Path, follow: bool, base: Path | None = None) -> Reached:
         """Return where a path of the tree stands; a link at its end is only followed if that is wanted.
@@ -257,14 +259,15 @@ class Tree:
         Links are followed in the first names, so many as `followed` says, or in all of them.
         """
         at, wanted = len(names), tuple(names)
-        while at and wanted[:at] not in self._known:
-            at -= 1
-        folder = self._known[wanted[:at]] if at else self._open_top()
-        for end in range(at + 1, len(wanted) + 1):
-            if followed is not None and end > followed:
-                _check_plain(folder, wanted[end - 1])
-            folder = self._step(folder, wanted[end - 1], 0)
-            self._hold(wanted[:end], folder)
+        with self._lock:
+            while at and wanted[:at] not in self._known:
+                at -= 1
+            folder = self._known[wanted[:at]] if at else self._open_top()
+            for end in range(at + 1, len(wanted) + 1):
+                if followed is not None and end > followed:
+                    _check_plain(folder, wanted[end - 1])
+                folder = self._step(folder, wanted[end - 1], 0)
+                self._hold(wanted[:end], folder)
         return folder
 
     def nearest(self, path: Path, base: Path) -> Folder:
@@ -298,7 +301,8 @@ class Tree:
 
     def forget(self) -> None:
         """Let go of the folders that are held open: who reaches them next looks again."""
-        self._known.clear()
+        with self._lock:
+            self._known.clear()
 
     def _names(self, path: Path) -> list[str]:
         return list(path.relative_to(self.top).parts)

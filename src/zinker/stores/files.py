@@ -101,6 +101,10 @@ class FileHome(Home):
         self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
         self._closed: dict[Path, str] = {}
 
+    def expect(self, documents: Iterable[str]) -> None:
+        """Look anew at the folders on the way: they may have been swapped for others."""
+        self._tree.forget()
+
     def documents(self) -> list[str]:
         """Return the names of the documents there are, sorted; links among them are kept, not followed.
 
