@@ -563,7 +563,7 @@ class FileWriting(Writing):
     def discard(self) -> None:
         """Forget what was prepared, with the folders that were made for it."""
         for document, staged in reversed(self._staged.items()):
-            with contextlib.suppress(FileNotFoundError):
+            with contextlib.suppress(OSError):  # whoever sweeps meets it again
                 at = self._reach(document)
                 if staged.part:
                     at.folder.unlink(part_name(at.name))

@@ -30,9 +30,10 @@ class Staged:
         try:
             for change in changes:
                 home = session.home_of(change)
-                writing = self._writings.setdefault(change.part, home.writing())
+                if change.part not in self._writings:
+                    self._writings[change.part] = home.writing()
                 with _naming(change):
-                    writing.stage(change, _new(session, source, change, home))
+                    self._writings[change.part].stage(change, _new(session, source, change, home))
             for writing in self._writings.values():
                 writing.flush()
         except BaseException:
@@ -41,7 +42,10 @@ class Staged:
             raise
 
     def commit(self, progress: Progress) -> list[LeftAlone]:
-        """Put everything in its place; returns what was refused. Raises `Failed` with the name of the document."""
+        """Put everything in its place; returns what was refused.
+
+        Raises `Refused` with the name of the document, and `StoreError`: some may be in their places by then.
+        """
         left: list[LeftAlone] = []
         done = 0
         for wave in waves(self._session.subject, self._changes):
