@@ -121,7 +121,8 @@ def test_undo_once_and_only_once(kept):
     kept.spoil()
     before = kept.places("potting-shed")
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
-    assert "Change 1 undone" in kept("undo", "--yes").out
+    undone = kept("undo", "--yes").out
+    assert "is 19:30, becomes 07:30" in undone and "Change 1 undone" in undone
     assert kept.places("potting-shed") == before  # byte for byte, registry and removed files included
     refused = kept("undo", "1", "--yes", code=3)
     assert "it was undone already, by change 2" in refused.err

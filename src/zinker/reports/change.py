@@ -79,21 +79,26 @@ def documents_text(
 
 def _block(part: Part | None, change: DocumentChange, width: int, base: str, verbs: tuple[str, str]) -> Block:
     name = part.name if part else change.part
+    lines: list[Text] = []
     if not change.is_whole:
-        lines = [line for item in change.items for line in _item(part, item, width, base, verbs)]
+        lines += (line for item in change.items for line in _item(part, item, width, base, verbs))
         return Block(name, change.document, lines)
     is_replaced = change.action == "replace"
     if is_replaced:
-        before, after = (state.head("").leaf if state else None for state in (change.before, change.after))
-        lines = list(setting_lines("changed", part, "", before, after, width, verbs))
+        sides = (change.before, change.after)
+        if not change.items or any(state is not None and state.is_whole for state in sides):
+            before, after = (state.head("").leaf if state else None for state in sides)
+            lines += setting_lines("changed", part, "", before, after, width, verbs)
     else:  # a document that comes or goes is one line, with what is not the profile's own
-        lines = [file_line(change.word, change.document, _what_of(change), width, part.store if part else "")]
+        lines += [
+            file_line(change.word, change.document, _what_of(change), width, part.store if part else "")
+        ]
     if change.origin:
         lines.append(_note(f"beside the one that is there; in the profile it is {change.origin}", width))
     if base and (since := _since(change.since, base, _file_text(change.kept) if change.kept else "")):
         lines.append(_note(since, width))
     for item in change.items:
-        if item.translated is not None or item.moved_from:
+        if is_replaced or item.translated is not None or item.moved_from:
             lines += _item(part, item, width, base, verbs)
     return Block(name, change.document, lines, is_file=not is_replaced)
 
