@@ -70,7 +70,7 @@ from zinker.model.rows import Block, row_of
 from zinker.model.setting import Leaf, decode_line
 from zinker.profiles.reading import open_profile
 from zinker.profiles.writing import profile_file
-from zinker.stores.files import _content
+from zinker.stores.file_content import content_of
 profile, source = Path(sys.argv[1]), sys.argv[2]
 opened = open_profile(profile)
 record = max(opened.manifest.parts, key=lambda part: part.settings)
@@ -78,7 +78,8 @@ head, *settings = map(decode_line, opened.lines(record.id))
 rows = [row_of(one.address, Leaf(one.type, one.value)) for one in settings]
 del settings
 started = time.perf_counter()
-content = _content(Path(source)) if source else None
+file = open(source, "rb") if source else None
+content = content_of(file, Path(source).stat().st_size, lambda: open(source, "rb")) if file else None
 with profile_file(profile.with_name("rest.zinker")) as builder:
     with builder.part(record.id, record.title, record.store, False):
         builder.add_blocks(head, [Block(rows, "")], content)

@@ -22,7 +22,8 @@ from zinker.formats import ini
 from zinker.jobs import Wishes, export, import_profile, load_setup, undo
 from zinker.jobs.plan import part as planning
 from zinker.model.errors import Failed, Refused
-from zinker.stores.files import FileHome, FileWriting
+from zinker.stores.file_writing import FileWriting
+from zinker.stores.files import FileHome
 
 is_root = hasattr(os, "geteuid") and os.geteuid() == 0
 only_root = pytest.mark.skipif(not is_root, reason="needs an administrator")

@@ -251,7 +251,8 @@ def test_a_name_too_long_for_the_target_is_said(kept):
     kept("export", "mosslight@1", "--to", "good.zinker")
     (kept.data / "artwork" / ("x" * 240 + ".svg")).write_text("long")
     kept("export", "mosslight", "--place", "potting-shed", "--part", "artwork")
-    from zinker.stores.files import FileHome, Root
+    from zinker.stores.file_roots import Root
+    from zinker.stores.files import FileHome
 
     home = FileHome(kept.path, (Root(kept.data / "artwork", "**"),))
     assert home.closed("y" * 300).why == "its name is too long for this disk"

@@ -24,7 +24,7 @@ from pathlib import Path
 from zinker import formats
 from zinker.formats.leaves import Edit
 from zinker.model.setting import Leaf, text_of
-from zinker.stores.files import dialect_of
+from zinker.stores.file_roots import dialect_of
 from zinker.subjects.catalogue import SHIPPED, load_subject
 
 ZINKER = Path(sys.executable).with_name("zinker")

@@ -33,7 +33,7 @@ from zinker.model.plan import DocumentChange, LeftAlone, Plan
 from zinker.places.place import Place
 from zinker.profiles.reading import Profile
 from zinker.profiles.sealing import Lock
-from zinker.stores.files import instance_of
+from zinker.stores.file_roots import instance_of
 from zinker.subjects.subject import Part, Subject
 
 # Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.

@@ -20,7 +20,7 @@ from zinker.model.setting import Setting, text_of
 from zinker.places.place import Place
 from zinker.shelf.shelf import Version
 from zinker.stores.desktop_db import USER
-from zinker.stores.files import instance_of
+from zinker.stores.file_roots import instance_of
 from zinker.stores.home import NoHome, StoreError
 from zinker.stores.kinds import open_home, traits_of
 from zinker.subjects.catalogue import unknown

@@ -1,88 +1,48 @@
-"""Settings in files: finding the documents of a part, reading them, and replacing them whole or not at all.
+"""Settings in files: finding the documents of a part, and reading them; `file_writing` replaces them.
 
 Everything at the place is reached through `disk.tree`: links are followed only where they lead to what belongs to
 the same owner, and to nothing outside the place.
 """
 
 import contextlib
-import hashlib
-import io
 import os
 import re
 import stat
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property, partial
 from pathlib import Path, PurePosixPath
-from typing import IO, NamedTuple
+from typing import IO
 
 import msgspec
 
 from zinker import formats
-from zinker.disk.attributes import attributes, is_root, set_mode, take_over
-from zinker.disk.files import CHUNK, is_part, part_name
-from zinker.disk.swap import flush_disk
-from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
-from zinker.formats.dialect import PLAIN, Dialect
+from zinker.disk.attributes import attributes, is_root
+from zinker.disk.files import is_part, part_name
+from zinker.disk.tree import Folder, Reached, Tree, seen
 from zinker.model.errors import DocumentError, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
-from zinker.model.rows import blocks_of
 from zinker.model.setting import WHOLE
 from zinker.model.system import System, system_kind
+from zinker.stores.file_content import beginning_of, content_of, read_bytes
+from zinker.stores.file_roots import DATABASE, Root, instance_in, root_of, roots_of
+from zinker.stores.file_writing import FileWriting, remove_folders
 from zinker.stores.home import (
     Candidates,
-    Changed,
     Closed,
     Home,
-    New,
-    NoHome,
     Offers,
-    PartHome,
     PartShape,
-    Refusals,
-    Writing,
 )
-from zinker.stores.patterns import expression, forbidden, is_wild, walk
-from zinker.stores.reading import BEGINNING, Content, Reading, Trouble
+from zinker.stores.patterns import expression, forbidden, walk
+from zinker.stores.reading import Reading, Trouble
 
 # A document that is taken apart is held in memory; a larger one is carried whole.
 LARGEST_DOCUMENT = 256 * 1024 * 1024
-DATABASE = "sqlite"
 # How often a file is read again that changes while it is read.
 _TRIES = 3
-_BEGINNING = 4096
-# Files up to this size, in bytes, are read once and held while they are captured; a few are at a time.
-_HELD = 8 * 1024 * 1024
 # Names and paths no longer than this, in characters, are too long for no disk.
 _SURELY_SHORT = (60, 240)
-# From so many files on, flushing the disk takes less time than flushing them one by one.
-_MANY = 100
-
-
-@dataclass(frozen=True)
-class Root:
-    """One home of a part: the files below `base` whose path fits `pattern` (see zinker.stores.patterns).
-
-    `id` is "" for the first home of a part; the documents of the others are called `id:path`. A home of one
-    file may have its document `called` otherwise, so that it has the same name where the file has another.
-    """
-
-    base: Path
-    pattern: str
-    format: str = ""
-    dialect: Dialect = PLAIN
-    id: str = ""
-    called: str = ""
-
-    @property
-    def is_wild(self) -> bool:
-        """Whether there may be more than one file."""
-        return is_wild(self.pattern)
-
-    def below(self, name: str) -> str:
-        """Return the path of a document below `base`."""
-        return name if self.is_wild else self.pattern
 
 
 class FileHome(Home):
@@ -215,7 +175,7 @@ class FileHome(Home):
         with at.folder.open(at.name) as file:
             own = os.fstat(file.fileno())
             mode = f"{own.st_mode & 0o777:o}" if os.name == "posix" else ""
-            format = root.format or formats.guess(document, _beginning(file))
+            format = root.format or formats.guess(document, beginning_of(file))
             troubles: tuple[Trouble, ...] = ()
             if format != WHOLE and own.st_size > LARGEST_DOCUMENT:
                 troubles = (Trouble("", f"it is too large to be read as {format}"),)
@@ -225,7 +185,7 @@ class FileHome(Home):
                     return read_bytes(document, format, data, root.dialect, mode, as_rows, self._reader)
                 except DocumentError as error:
                     troubles = (Trouble("", f"it cannot be read as {format.upper()}: {error}"),)
-            content = _content(file, own.st_size, partial(self._reopened, document, own))
+            content = content_of(file, own.st_size, partial(self._reopened, document, own))
         state = FileState(WHOLE, content.size, content.sha256, mode)
         return Reading(document, WHOLE, content=content, troubles=troubles, file=state)
 
@@ -335,9 +295,9 @@ class FileHome(Home):
             return []
         return list(_notes(change, at, looks, given))
 
-    def writing(self) -> "FileWriting":
+    def writing(self) -> FileWriting:
         """Begin to write a change: everything is staged beside its place, and put there by renaming."""
-        return FileWriting(self, Tree(self._tree.top))
+        return FileWriting(self.roots, Tree(self._tree.top))
 
     def sweep(self, change: DocumentChange) -> None:
         """Remove what a run that was cut off left beside a document, and folders it made for nothing."""
@@ -345,7 +305,7 @@ class FileHome(Home):
             at = self.reach(change.document)
             at.folder.unlink(part_name(at.name))
             if not at.folder.has(at.name):
-                _remove_folders(self._tree, at.folder, change.new_folders)
+                remove_folders(self._tree, at.folder, change.new_folders)
 
     def rescue(self, change: DocumentChange, is_ours: Callable[[Reading], bool]) -> None:
         """Put back what a run that was cut off had just taken from its place, unless it `is_ours`.
@@ -375,294 +335,14 @@ class FileHome(Home):
         root, name = self._root(document)
         return root.base / root.below(name)
 
-    def is_database(self, document: str) -> bool:
-        """Tell whether a document is a database, which somebody may have open."""
-        return self._root(document)[0].format == DATABASE
-
-
-def root_of(roots: Sequence[Root], document: str) -> tuple[Root, str]:
-    """Return the home of a document, and its name there."""
-    id, colon, name = document.partition(":")
-    further = next((root for root in roots if root.id == id), None) if colon and id else None
-    return (further, name) if further else (roots[0], document)
-
-
-def instance_in(roots: Sequence[Root], document: str) -> str:
-    """Return the instance a document belongs to, or "" if the part has none."""
-    root, name = root_of(roots, document)
-    found = expression(root.pattern).fullmatch(name)
-    return found.groupdict().get("instance", "") if found else ""
-
-
-class _Staged(NamedTuple):
-    """What is ready to be put in its place: by what the old one and its folder are known, and the new one."""
-
-    seen: Seen | None
-    folder: tuple[int, int]
-    made: list[Path]
-    part: int = 0  # the inode of the new file; 0 where there is none
-
-
-class FileWriting(Writing):
-    """A change to the files of a part.
-
-    The new file stands beside the old one under a name of `disk.files.part_name`. It takes its place by swapping
-    names with it, where the system can, so that what stood there in the last instant is looked at once more, and
-    put back if it is not what the plan saw.
-    """
-
-    def __init__(self, home: FileHome, tree: Tree) -> None:
-        self._home, self._tree = home, tree
-        self._staged: dict[str, _Staged] = {}
-        self._parts: list[Path] = []
-        self._touched: set[Path] = set()
-
-    def _reach(self, document: str) -> Reached:
-        root, name = root_of(self._home.roots, document)
-        return self._tree.reach(root.base / root.below(name), not root.is_wild, root.base)
-
-    def stage(self, change: DocumentChange, new: New) -> None:
-        """Write the new content of a document beside it, without touching it; it may not be on the disk yet."""
-        root, name = root_of(self._home.roots, change.document)
-        folder = (root.base / root.below(name)).parent
-        private = 0o700 if new.mode is not None and not new.mode & 0o077 else None
-        made = [] if change.action == "remove" else self._tree.make_folders(folder, private)
-        try:
-            at = self._reach(change.document)
-            looks = at.folder.looks()
-            part = 0 if change.action == "remove" else self._write(at, change, new)
-        except BaseException:
-            self._remove_made(made)
-            raise
-        before = new.seen if isinstance(new.seen, tuple) else None
-        self._staged[change.document] = _Staged(before, (looks.st_dev, looks.st_ino), made, part)
-
-    def _write(self, at: Reached, change: DocumentChange, new: New) -> int:
-        """Write the new file; returns its inode, 0 for a folder, which is made in its place."""
-        after, part = change.after or FileState(), part_name(at.name)
-        if after.is_folder:
-            return 0
-        at.folder.unlink(part)  # what a run that was cut off has left
-        try:
-            if after.link:
-                at.folder.link(part, after.link)
-            else:
-                with at.folder.create(part) as file:
-                    for chunk in new.content:
-                        file.write(chunk)
-                    file.flush()
-                    self._dress(at, file, new)
-        except BaseException:
-            with contextlib.suppress(OSError):
-                at.folder.unlink(part)
-            raise
-        self._parts.append(at.folder.path / part)
-        return at.folder.stat(part).st_ino
-
-    def _dress(self, at: Reached, file: IO[bytes], new: New) -> None:
-        """Give a new file mode, owner and attributes of the one it replaces, or those usual in its folder."""
-        try:
-            with at.folder.open(at.name) as old:
-                take_over(old.fileno(), file.fileno(), new.mode)
-                return
-        except OSError:  # there is none, or a link, a folder, or what may not be read
-            pass
-        at.folder.give(file.fileno())
-        usual = at.folder.looks().st_mode & 0o666
-        set_mode(file.fileno(), usual if new.mode is None else new.mode, new.mode is not None)
-
-    def flush(self) -> None:
-        """Have all new files reach the disk."""
-        if len(self._parts) > _MANY and hasattr(os, "sync"):
-            descriptor = os.open(self._parts[0].parent, os.O_RDONLY)
-            try:
-                flush_disk(descriptor)
-            finally:
-                os.close(descriptor)
-            return
-        for document, staged in self._staged.items():
-            if staged.part:
-                at = self._reach(document)
-                with contextlib.suppress(IsADirectoryError), _to_flush(at.folder, part_name(at.name)) as file:
-                    os.fsync(file)
-
-    def commit(self, changes: Sequence[DocumentChange]) -> Refusals:
-        """Put files in their places."""
-        self._tree.forget()
-        for change in changes:
-            self._commit(change, self._staged[change.document])
-        return []
-
-    def _commit(self, change: DocumentChange, staged: _Staged) -> None:
-        at = self._reach(change.document)
-        looks = at.folder.looks()
-        if staged.folder != (looks.st_dev, looks.st_ino):
-            raise Changed(change.document)
-        if change.action == "remove":
-            self._remove(at, change, staged)
-        elif change.after is not None and change.after.is_folder:
-            with contextlib.suppress(FileExistsError):
-                at.folder.make(at.name)
-        elif self._home.is_database(change.document) and staged.seen is not None:
-            self._put_database(at, change, staged)
-        else:
-            self._put(at, change, staged)
-        self._touched.add(at.folder.path)
-
-    def _put(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
-        part = part_name(at.name)
-        if staged.seen is None:
-            try:
-                at.folder.rename_new(part, at.name)
-            except FileExistsError:
-                raise Changed(change.document) from None
-        elif at.seen() != staged.seen:
-            raise Changed(change.document)
-        elif at.folder.exchange(part, at.name):
-            if not _is_still(at.folder.stat(part), staged.seen):  # somebody saved in the last instant
-                at.folder.exchange(part, at.name)
-                raise Changed(change.document)
-            at.folder.unlink(part)
-        else:
-            at.folder.replace(part, at.name)
-        if at.stat().st_ino != staged.part and os.name == "posix":
-            raise Changed(change.document)
-
-    def _put_database(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
-        from zinker.stores.databases import write_database
-
-        if at.seen() != staged.seen:
-            raise Changed(change.document)
-        part = at.folder.path / part_name(at.name)
-        write_database(part, at.path)
-        at.folder.unlink(part.name)
-
-    def _remove(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
-        """Remove a document, and as many of the folders above it as are said, if nothing else is in them."""
-        if not at.folder.has(at.name):
-            return
-        if at.seen() != staged.seen:
-            raise Changed(change.document)
-        if change.before is not None and change.before.is_folder:
-            at.folder.rmdir(at.name)
-        else:
-            part = part_name(at.name)
-            at.folder.rename_new(at.name, part)
-            if staged.seen is None or not _is_still(at.folder.stat(part), staged.seen):
-                at.folder.rename_new(part, at.name)
-                raise Changed(change.document)
-            at.folder.unlink(part)
-        _remove_folders(self._tree, at.folder, change.new_folders)
-
-    def settle(self) -> None:
-        """Have the names of what was put in its place reach the disk."""
-        for path in self._touched:
-            with contextlib.suppress(OSError):
-                self._tree.folder(path.relative_to(self._tree.top).parts).flush()
-
-    def discard(self) -> None:
-        """Forget what was prepared, with the folders that were made for it."""
-        for document, staged in reversed(self._staged.items()):
-            with contextlib.suppress(OSError):  # whoever sweeps meets it again
-                at = self._reach(document)
-                if staged.part:
-                    at.folder.unlink(part_name(at.name))
-            self._remove_made(staged.made)
-
-    def _remove_made(self, made: list[Path]) -> None:
-        self._tree.forget()
-        for path in reversed(made):
-            with contextlib.suppress(OSError):  # somebody uses it by now
-                at = self._tree.reach(path, follow=False)
-                at.folder.rmdir(at.name)
-
 
 def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: formats.Reader) -> FileHome:
     """Return the files of a part; raises `NoHome`."""
-    roots = tuple(_root(place, home, paths) for home, paths in candidates if paths)
+    roots = roots_of(place, candidates)
     top = place.top
     if top is None or any(not root.base.is_relative_to(top) for root in roots):
         top = Path(roots[0].base.anchor)
     return FileHome(top, roots, system_kind(place.system), reader)
-
-
-def instance_of(part: PartShape, document: str) -> str:
-    """Return the instance a document of a part belongs to, or "" if the part has none."""
-    return instance_in([_named(home, Path(), home.first) for home in part.homes], document)
-
-
-def dialect_of(part: PartShape, document: str) -> Dialect:
-    """Return the dialect in which a document of a part is written."""
-    id, colon, _ = document.partition(":")
-    further = (home for home in part.homes if colon and home.id and home.id == id)
-    dialect: Dialect = next(further, part.homes[0]).dialect
-    return dialect
-
-
-def _root(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Root:
-    """Return the first of some homes that exists, else the first that can be; raises `NoHome`."""
-    roots = list(_roots(place, home, paths))
-    if not roots:
-        variables = ", ".join(dict.fromkeys("{" + _split(path)[0] + "}" for path in paths))
-        raise NoHome(f"nobody knows where {variables} is at {place.name}; name it in zinker.toml")
-    return next((root for root in roots if _exists(root)), roots[0])
-
-
-def _roots(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Iterator[Root]:
-    for path in paths:
-        base = place.folder(_split(path)[0])
-        if base is not None:
-            yield _named(home, base, path)
-
-
-def _named(home: PartHome, base: Path, path: str) -> Root:
-    """Return a home; its document is called as in the first of its paths, wherever it is."""
-    _, folder, pattern = _split(path)
-    _, _, first = _split(home.first)
-    called = "" if is_wild(pattern) or is_wild(first) or first == pattern else first
-    return Root(base / folder, pattern, home.format, home.dialect, home.id, called)
-
-
-def _exists(root: Root) -> bool:
-    return root.base.is_dir() if root.is_wild else os.path.lexists(root.base / root.pattern)
-
-
-def _split(path: str) -> tuple[str, str, str]:
-    """Split a path into its variable, the folders without a wild card, and the rest, which names documents."""
-    variable, _, rest = path[1:].partition("}/")
-    names = rest.split("/")
-    fixed = next((at for at, name in enumerate(names) if is_wild(name)), len(names) - 1)
-    return variable, "/".join(names[:fixed]), "/".join(names[fixed:])
-
-
-def read_bytes(
-    document: str,
-    format: str,
-    data: bytes,
-    dialect: Dialect = PLAIN,
-    mode: str = "",
-    as_rows: bool = False,
-    reader: formats.Reader | None = None,
-) -> Reading:
-    """Read a document from its bytes; one that breaks its format is carried whole, with the reason.
-
-    With `as_rows`, the settings are in `blocks`. `reader` takes them apart.
-    """
-    reader = reader or formats.Reader()
-    content = _held(data)
-    troubles: tuple[Trouble, ...] = ()
-    if format != WHOLE:
-        file = FileState(format, content.size, content.sha256, mode)
-        try:
-            if as_rows and formats.has_rows(format):
-                blocks = partial(blocks_of, reader.read_rows(format, data, dialect))
-                return Reading(document, format, {}, content, file=file, dialect=dialect, blocks=blocks)
-            leaves = reader.read(format, data, dialect)
-            return Reading(document, format, leaves, content, file=file, dialect=dialect)
-        except DocumentError as error:
-            troubles = (Trouble("", f"it cannot be read as {format.upper()}: {error}"),)
-    file = FileState(WHOLE, content.size, content.sha256, mode)
-    return Reading(document, WHOLE, content=content, troubles=troubles, file=file)
 
 
 def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: list[str]) -> Iterator[str]:
@@ -685,35 +365,6 @@ def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: li
             yield f"{name} belongs to somebody else, and will belong to whoever runs this."
 
 
-def _is_still(looks: os.stat_result, was: Seen) -> bool:
-    """Tell whether a file that has just been renamed is what it was; renaming changes its last time."""
-    return seen(looks)[:4] == was[:4]
-
-
-@contextlib.contextmanager
-def _to_flush(folder: Folder, name: str) -> Iterator[int]:
-    """Open a new file for flushing; a link needs none of it."""
-    if stat.S_ISLNK(folder.stat(name).st_mode):
-        raise IsADirectoryError
-    with folder.open(name) as file:
-        yield file.fileno()
-
-
-def _remove_folders(tree: Tree, folder: Folder, count: int) -> None:
-    """Remove a folder and those above it, up to a number of them, if nothing is in them."""
-    names = folder.parts
-    tree.forget()
-    for end in range(len(names), max(0, len(names) - count), -1):
-        try:
-            above = tree.folder(names[: end - 1])
-            above.rmdir(names[end - 1])
-            above.flush()
-        except FileNotFoundError:
-            continue
-        except OSError:
-            return  # somebody uses it by now
-
-
 def _nearest(folder: Path) -> Path:
     while not os.path.exists(folder):
         folder = folder.parent
@@ -724,29 +375,6 @@ def _read_database(at: Reached) -> bytes:
     from zinker.stores.databases import read_database  # most runs need no SQLite
 
     return read_database(at.folder, at.name)
-
-
-def _beginning(file: IO[bytes]) -> bytes:
-    data = file.read(_BEGINNING)
-    file.seek(0)
-    return data
-
-
-def _content(file: IO[bytes], size: int, reopen: Callable[[], IO[bytes]]) -> Content:
-    file.seek(0)
-    if size <= _HELD:
-        return _held(file.read())
-    size, digest, beginning = 0, hashlib.sha256(), b""
-    while chunk := file.read(CHUNK):
-        beginning = beginning or chunk[:BEGINNING]
-        digest.update(chunk)
-        size += len(chunk)
-    return Content(size, digest.hexdigest(), reopen, beginning)
-
-
-def _held(data: bytes) -> Content:
-    sha256 = hashlib.sha256(data).hexdigest()
-    return Content(len(data), sha256, lambda: io.BytesIO(data), data[:BEGINNING], is_held=True)
 
 
 def _limit(folder: Path, what: str, usual: int) -> int:

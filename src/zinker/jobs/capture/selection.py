@@ -3,7 +3,7 @@
 import msgspec
 
 from zinker.model.errors import WrongUsage
-from zinker.stores.files import instance_of
+from zinker.stores.file_roots import instance_of
 from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Part, Subject
 

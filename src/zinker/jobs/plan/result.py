@@ -17,7 +17,8 @@ from zinker.model.profile import ByteStream, Snapshot
 from zinker.model.rows import address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.model.where import Where
-from zinker.stores.files import dialect_of, read_bytes
+from zinker.stores.file_content import read_bytes
+from zinker.stores.file_roots import dialect_of
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
 
