@@ -2,6 +2,9 @@
 
 The yardstick is what nobody can beat: all requests answered, ÷ how many are under way, × 50 ms. A storm is
 a time in which the service answers everything with 429; what it costs is held against what it asks to wait.
+
+The chain is as many rules of which each notifies by the next, brought into an empty tenant: the yardstick is as
+many that do not refer to each other. Each of the chain has to wait for the one before.
 """
 
 import argparse
@@ -17,14 +20,28 @@ from pathlib import Path
 
 from capture import ZINKER, Bench
 
+from zinker.demo.tenant_data import tenant
+
 DELAY = 0.05
 CONCURRENCY = 8  # the usual one of a place
-PLACE = """
+PLACES = """
 [places.trial]
 kind = "tenant"
 address = "http://127.0.0.1:{port}/tarnhollow-trial"
 client_id = "zinker"
+
+[places.tarnhollow]
+kind = "tenant"
+address = "http://127.0.0.1:{port}/tarnhollow"
+client_id = "zinker"
 """
+RULE = {
+    "created": "2026-03-02T08:00:00Z",
+    "modified": "2026-09-14T16:20:00Z",
+    "revision": 1,
+    "builtIn": False,
+    "rules": [{"definition": "password.length", "title": "Letters of a password", "value": 12}],
+}
 
 
 class TenantBench(Bench):
@@ -39,11 +56,11 @@ class TenantBench(Bench):
             self.port = free.getsockname()[1]
         own = base / "zinker"
         with (own / "zinker.toml").open("a") as file:
-            file.write(PLACE.format(port=self.port))
+            file.write(PLACES.format(port=self.port))
         garden = Path(__file__).parent.parent / "src/zinker/demo/garden_files/subjects"
         subject = "garden-tenant.subject.toml"
         (own / "subjects" / subject).write_bytes((garden / subject).read_bytes())
-        self.env["ZINKER_SECRET_TRIAL"] = "a heron by the pond"
+        self.env |= dict.fromkeys(("ZINKER_SECRET_TRIAL", "ZINKER_SECRET_TARNHOLLOW"), "a heron by the pond")
 
     @contextlib.contextmanager
     def served(self) -> Iterator[None]:
@@ -62,6 +79,30 @@ class TenantBench(Bench):
             service.terminate()
             service.wait()
 
+    def fill(self, is_chain: bool) -> None:
+        """Put rules into one tenant, each referring to the next or to none, and nothing into the other."""
+        self.folder.mkdir(exist_ok=True)
+        for name in ("tarnhollow-trial", "tarnhollow"):
+            state = tenant(name)
+            state["collections"] = {collection: {} for collection in state["collections"]}
+            if name == "tarnhollow-trial":
+                ids = [f"00000000-0000-4000-8000-{number:012d}" for number in range(self.policies)]
+                state["collections"]["ComplianceRules"] = {
+                    id: {"id": id, "name": f"Rule {id[-5:]}", **RULE, "notify": after if is_chain else None}
+                    for id, after in zip(ids, [*ids[1:], None], strict=True)
+                }
+            (self.folder / f"{name}.json").write_text(json.dumps(state))
+
+    def bring(self) -> tuple[float, float]:
+        """Export the rules of one tenant and import them into the other; seconds and peak memory of that."""
+        self.zinker("export", "garden-tenant", "--place", "trial", "--part", "compliance")
+        wanted = ["--place", "tarnhollow", "--live", "tarnhollow", "--adopt", "--yes"]
+        taken, peak = self.zinker("import", "garden-tenant", *wanted)
+        rules = json.loads((self.folder / "tarnhollow.json").read_text())["collections"]["ComplianceRules"]
+        if len(rules) != self.policies:
+            raise SystemExit(f"{len(rules)} of {self.policies} rules arrived")
+        return taken, peak
+
     def capture(self, **faults: float) -> tuple[float, float, int, float]:
         """Export once; returns seconds, peak memory in MB, requests answered, and seconds asked to wait."""
         (self.folder / "faults.json").write_text(json.dumps({"delay": DELAY, **faults}))
@@ -73,6 +114,15 @@ class TenantBench(Bench):
             lines = [json.loads(line) for line in file]
         answered = sum(1 for line in lines if line.get("status") == 200)
         return taken, peak, answered, sum(line.get("storm", 0) for line in lines)
+
+
+def brought(policies: int, is_chain: bool) -> tuple[float, float]:
+    """Bring rules into an empty tenant, once; seconds and peak memory."""
+    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
+        bench = TenantBench(Path(folder), 1, policies)
+        bench.fill(is_chain)
+        with bench.served():
+            return bench.bring()
 
 
 def main() -> None:
@@ -101,6 +151,14 @@ def main() -> None:
         case = "the same in storms of 429: what they cost"
         print(f"{case}: {cost:.1f} s, asked to wait {asked:.1f} s: {cost / asked:.2f} x")
         bench.rows.append(f"| {case} | the waiting asked for | 1.1 × | {cost / asked:.2f} × | |")
+    apart, chained = (brought(chosen.policies, is_chain) for is_chain in (False, True))
+    case = f"import {chosen.policies:,} policies, each naming the next"
+    print(
+        f"{case}: {chained[0]:.1f} s, {apart[0]:.1f} s without: {chained[0] / apart[0]:.2f} x, {chained[1]:.0f} MB"
+    )
+    bench.rows.append(
+        f"| {case} | as many that name none | | {chained[0] / apart[0]:.1f} × | {chained[1]:.0f} MB |"
+    )
     if chosen.write:
         bench.write(chosen.write, "tenant")
 
