@@ -3,6 +3,7 @@
 import json
 import os
 import select
+import signal
 import subprocess
 import sys
 from dataclasses import dataclass
@@ -16,6 +17,10 @@ from zinker.jobs import load_setup
 
 hypothesis.settings.register_profile("any speed", deadline=None)
 hypothesis.settings.load_profile("any speed")
+
+# What a shell starts in the background begins without Ctrl+C, and so would the commands that the tests interrupt.
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 COMMAND = Path(sys.executable).with_name("zinker.exe" if os.name == "nt" else "zinker")
 BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
