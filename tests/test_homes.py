@@ -14,6 +14,7 @@ import pytest
 from zinker import formats
 from zinker.formats.dialect import Dialect
 from zinker.formats.leaves import Edit
+from zinker.jobs import export
 from zinker.model.setting import Leaf
 
 SUBJECT = """
@@ -422,6 +423,21 @@ def test_subjects_are_drafted_checked_and_found(fernwork):
     ):
         assert mistake in told, (mistake, told)
     assert "Traceback" not in fernwork("subjects", code=2).err
+
+
+def test_a_pattern_that_comes_to_no_end_is_given_up(fernwork, monkeypatch):
+    """Each `a` doubles the ways to match it, of which none is right."""
+    monkeypatch.setattr("zinker.formats.pattern._LONGEST_SEARCH", 0.1)
+    subject = fernwork.path / "subjects/fernwork.subject.toml"
+    subject.write_text(
+        subject.read_text().replace(r'^pref\("(?P<key>[^"]+)",', r'^pref\("(?P<key>(?:a|aa)+)",')
+    )
+    (fernwork.config / "prefs.js").write_bytes(b'// script\npref("' + b"a" * 80 + b'!", 1);\n')
+    done = export(fernwork.setup, "fernwork", place="potting-shed")
+    told = [problem.why for problem in done.manifest.problems if problem.document == "prefs.js"]
+    assert told == [
+        "it cannot be read as PATTERN: line 2: the pattern does not come to an end within 0.1 seconds"
+    ]
 
 
 def test_shipped_subjects_are_right_and_have_homes_everywhere(garden):

@@ -4,16 +4,21 @@ An address is `/key`, from the pattern's group `key`; the value is the text of i
 stands there. Lines that do not match are nobody's business and stay as they are. Nothing is ever run.
 """
 
-import re
 from collections.abc import Iterator, Sequence
+
+import regex
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.line_file import NO_VALUE, Scanned, edit_lines, read_lines
 from zinker.formats.text import decode
+from zinker.model.errors import DocumentError
 
-# A pattern may take time that grows with the square of a line's length, or worse.
+# A pattern may take time that grows with the square of a line's length, or worse: no line longer than this, in
+# characters, is looked at, and none for longer than so many seconds. `regex`, unlike `re`, can be told to stop,
+# and lets other threads run, among them the one that hears Ctrl+C.
 _LONGEST_LINE = 100_000
+_LONGEST_SEARCH = 10.0
 
 
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
@@ -33,22 +38,32 @@ class _Pattern:
     has_sections = False
 
     def __init__(self, dialect: Dialect) -> None:
-        self._pattern = re.compile(dialect.pattern)
+        try:
+            self._pattern = regex.compile(dialect.pattern)
+        except regex.error as error:
+            raise DocumentError(f"its pattern is no regular expression: {error}") from error
         self._comments = dialect.comments
         self._before, _, self._behind = dialect.line.partition("{value}")
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
-        for line in raw:
+        for number, line in enumerate(raw, 1):
             bare = line.rstrip("\r\n")
             is_skipped = len(bare) > _LONGEST_LINE or (
                 self._comments and bare.lstrip().startswith(self._comments)
             )
-            found = None if is_skipped else self._pattern.search(bare)
+            try:
+                found = None if is_skipped else self._search(bare)
+            except TimeoutError:
+                why = f"the pattern does not come to an end within {_LONGEST_SEARCH:g} seconds"
+                raise DocumentError(f"line {number}: {why}") from None
             if found and found["key"]:
                 start, stop = found.span("value")
                 yield line, "", found["key"], max(start, 0), stop
             else:
                 yield line, "", None, 0, -1
+
+    def _search(self, bare: str) -> "regex.Match[str] | None":
+        return self._pattern.search(bare, timeout=_LONGEST_SEARCH, concurrent=True)
 
     def value(self, written: str) -> str:
         return written
