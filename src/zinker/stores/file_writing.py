@@ -3,12 +3,12 @@
 import contextlib
 import os
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import IO, NamedTuple
 
 from zinker.disk.attributes import set_mode, take_over
-from zinker.disk.files import part_name
+from zinker.disk.files import CHUNK, part_name
 from zinker.disk.swap import flush_disk
 from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
 from zinker.model.file_state import FileState
@@ -16,6 +16,8 @@ from zinker.model.plan import DocumentChange
 from zinker.stores.file_roots import Root, root_of
 from zinker.stores.home import Changed, New, Refusals, Writing
 
+# What a file has nothing in, it has a hole for.
+_HOLE = bytes(CHUNK)
 # From so many files on, flushing the disk takes less time than flushing them one by one.
 _MANY = 100
 
@@ -74,8 +76,7 @@ class FileWriting(Writing):
                 at.folder.link(part, after.link)
             else:
                 with at.folder.create(part) as file:
-                    for chunk in new.content:
-                        file.write(chunk)
+                    _fill(file, new.content)
                     file.flush()
                     self._dress(at, file, new)
         except BaseException:
@@ -201,6 +202,16 @@ class FileWriting(Writing):
             with contextlib.suppress(OSError):  # somebody uses it by now
                 at = self._tree.reach(path, follow=False)
                 at.folder.rmdir(at.name)
+
+
+def _fill(file: IO[bytes], content: Iterable[bytes]) -> None:
+    """Write content; where it is zeros for long, a hole is left, so that a sparse file takes no more than it did."""
+    for chunk in content:
+        if chunk == _HOLE:
+            file.seek(CHUNK, os.SEEK_CUR)
+        else:
+            file.write(chunk)
+    file.truncate()  # a hole at the end counts, too
 
 
 def remove_folders(tree: Tree, folder: Folder, count: int) -> None:
