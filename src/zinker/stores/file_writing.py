@@ -205,7 +205,7 @@ class FileWriting(Writing):
 
 
 def _fill(file: IO[bytes], content: Iterable[bytes]) -> None:
-    """Write content; where it is zeros for long, a hole is left, so that a sparse file takes no more than it did."""
+    """Write content; where it is zeros for long, leave a hole, so that a sparse file takes no more than it did."""
     for chunk in content:
         if chunk == _HOLE:
             file.seek(CHUNK, os.SEEK_CUR)
