@@ -215,10 +215,14 @@ def test_names_that_no_disk_can_hold_are_left_alone_and_hidden_ones_are_shown(ke
         ("a-fine", "", "whole", content),
         ("b-\ud800", "", "whole", content),
         ("c-fine", "", "whole", content),
+        ("d-broken", "", "document", content | {"format": "json"}),
+        ("e-odd", "", "document", content | {"format": "os"}),
     ]
     name = forged(kept, "artwork", lines, [tool])
     told = kept("import", name, "--place", "glasshouse", "--adopt", "--part", "artwork", "--yes", code=1).out
     assert "its name has half a character in it, which no disk can hold" in words(told)
+    assert "d-broken: it cannot be read as JSON" in words(told)
+    assert "e-odd: the profile has it in a format that is not known here: os" in words(told)
     assert (kept.path / "glasshouse/Users/fern/AppData/Local/mosslight/artwork/c-fine").exists()
     lines = [("a-large", "", "whole", content | {"size": 1})]
     wrong = kept(

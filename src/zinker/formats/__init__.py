@@ -153,12 +153,18 @@ def edit(
     """Return the document with the edits made, every other byte as it was.
 
     The result is read again before it is returned: a document in which an edit does not hold, or in which
-    anything else has changed, is never handed out. Raises `NotWritable` with the address concerned.
+    anything else has changed, is never handed out. Raises `NotWritable` with the address concerned, "" where it
+    is the document: a profile may say of one what it is not.
     """
+    if format not in _FORMATS:
+        raise NotWritable("", f"the profile has it in a format that is not known here: {format or 'none'}")
     reader = reader or Reader()
     sides = _Rows(format, dialect, reader) if has_rows(format) else _Leaves(format, dialect, reader)
     wanted = {edit.address for edit in edits}
-    before = sides.at(data, wanted)
+    try:
+        before = sides.at(data, wanted)
+    except DocumentError as error:
+        raise NotWritable("", f"it cannot be read as {format.upper()}: {error}") from None
     edits = [
         edit
         for edit in edits
