@@ -474,9 +474,9 @@ def test_a_policy_nested_without_end_is_named_and_the_others_are_read(tmp_path, 
     home = TenantHome(tenant, tenant.collection("Scripts", PolicyShape()))
     assert home.documents() == ["Deep", "Plain"]
     reading = home.read("Deep")
-    assert (depth < 900) == reading.is_readable and (
-        reading.is_readable or "nested too deeply" in reading.troubles[0].why
-    )
+    if depth != 950:  # which some Pythons can read, and others cannot
+        assert reading.is_readable == (depth == 200)
+    assert reading.is_readable or "nested too deeply" in reading.troubles[0].why
     assert home.read("Plain").leaves["/v"].value == 1
     tenant.api.close()
 
