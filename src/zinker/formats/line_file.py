@@ -6,6 +6,7 @@ name in the same section get `/2` and so on. A section without keys is an empty 
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import chain
 from typing import NamedTuple, Protocol
 
@@ -140,11 +141,14 @@ class _File:
         self._top = _Line("")  # stands before everything, and is never written
         self._lines = [self._top, *map(_line, grammar.scan(raw))]
         self._added: list[_Line] = []  # sections added at the end
-        ends = [line_end(line) for line in raw]
-        self._end = max(("\n", "\r\n", "\r"), key=ends.count)
-        self._is_open = bool(raw) and not ends[-1]  # the last line has no line end
-        pairs = zip(self._lines[1:], self._lines[2:], strict=False)
-        self._is_spaced = any(line.is_blank and after.is_header for line, after in pairs)
+        both = text.characters.count("\r\n")
+        ends = {
+            "\n": text.characters.count("\n") - both,
+            "\r\n": both,
+            "\r": text.characters.count("\r") - both,
+        }
+        self._end = max(ends, key=ends.__getitem__)
+        self._is_open = bool(raw) and not line_end(raw[-1])  # the last line has no line end
         # By section, the lines at the addresses in it: only of those that are looked into.
         self._addresses: dict[str, dict[str, _Line]] = {}
         self._sections: dict[str, list[_Line]] = {"": [self._top]}
@@ -154,10 +158,17 @@ class _File:
                 known = self._sections[line.section] = []
             known.append(line)
 
+    @cached_property
+    def _is_spaced(self) -> bool:
+        """Whether a blank line stands before a section."""
+        pairs = zip(self._lines[1:], self._lines[2:], strict=False)
+        return any(line.is_blank and after.is_header for line, after in pairs)
+
     def encode(self, address: str) -> bytes:
         written = [line for line in self._in_order() if not line.is_dropped]
         for line in written[:-1]:
-            line.raw += "" if line_end(line.raw) else self._end
+            if not line.raw.endswith(("\n", "\r")):
+                line.raw += self._end
         if written and self._is_open:
             written[-1].raw = written[-1].raw.rstrip("\r\n")
         elif written and not line_end(written[-1].raw):
