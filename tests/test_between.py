@@ -2,46 +2,189 @@
 
 import os
 import sys
+import threading
 import zipfile
 
+import httpx
 import pytest
 from conftest import BRANCH, Garden
+from test_desktop import desk  # noqa: F401 - a fixture
+from test_tenant import tenants  # noqa: F401 - a fixture
 
 from zinker.jobs import Wishes, export, import_profile, load_setup, undo
 from zinker.model.errors import ZinkerError
+from zinker.stores.desktop_db import DesktopHome
 from zinker.stores.registry import RegistryHome
 from zinker.stores.simulated_registry import SimulatedRegistry
 
 pytestmark = pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
 
 
-def at_change(number, below, do):
-    """Call `do` right before the n-th change that Zinker makes to the disk below a folder."""
-    left = number
+class Steps:
+    """The steps of a run from its plan on: changes to the disk, looks at a store. `save` comes before the n-th."""
 
-    def hook(event, arguments):
-        nonlocal left
-        if event == "zinker.disk" and str(arguments[1]).startswith(str(below)):
-            left -= 1
-            if left == 0:
-                do()
+    def __init__(self, number, save, case):
+        self.number, self.save, self.has_saved = number, save, False
+        self.is_counting, self.turn = False, threading.RLock()
+        below = str(case.garden.path)
 
-    sys.addaudithook(hook)
+        def hook(event, arguments):
+            path = str(arguments[1]) if event == "zinker.disk" else ""
+            if path.startswith(below) and not path.startswith(case.own):
+                self.take()
+
+        sys.addaudithook(hook)
+        for owner, name in case.looks:
+            setattr(owner, name, self.counted(getattr(owner, name)))
+
+    def counted(self, method):
+        def call(*arguments, **more):
+            self.take()
+            return method(*arguments, **more)
+
+        return call
+
+    def approve(self, plan):
+        self.is_counting = True
+        return True
+
+    def take(self):
+        with self.turn:  # requests are made side by side
+            self.number -= self.is_counting
+            if self.is_counting and self.number == 0:
+                self.is_counting = False
+                self.save()
+                self.has_saved = True
 
 
-def in_place(path, data):
-    with path.open("wb") as file:
-        file.write(data)
+class Files:
+    """Files of an application: one that an exact import edits, one that it replaces, one that it removes."""
+
+    place, subject, wishes, undoing, own, looks, count = "potting-shed", "mosslight", {}, {}, "\n", (), 3
+    codes = {13, 14}  # refused before anything was touched, and taken back from the middle of it
+
+    def __init__(self, garden):
+        self.garden = garden
+        self.set_up()
+
+    def set_up(self):
+        pictures = self.garden.data / "artwork/benches"
+        self.paths = [self.garden.ini, pictures / "north.svg", pictures / "more.svg"]
+        self.garden("export", self.subject, "--place", self.place)
+        self.garden.spoil()
+        self.paths[2].write_text("<svg>more</svg>")
+
+    def run(self, kind, approve=lambda plan: True):
+        if kind == "undo":
+            return undo(load_setup(), 1, approve=approve, **self.undoing)
+        wishes = Wishes(exact=kind == "exact", **self.wishes)
+        return import_profile(load_setup(), f"{self.subject}@1", self.place, wishes, approve=approve)
+
+    def save(self, marks):
+        for path, mark in zip(self.paths, marks, strict=True):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            text = b"[lamps]\r\nnorth = " + mark + b"\r\n" if path.suffix == ".ini" else mark
+            self.write(path, text)
+
+    def write(self, path, data):
+        with path.open("wb") as file:
+            file.write(data)
+
+    def keep(self):
+        self.pristine = self.garden.path.with_name("pristine")
+        os.system(f"cp -a {self.garden.path} {self.pristine}")
+
+    def reset(self):
+        os.system(f"rm -r {self.garden.path}; cp -a {self.pristine} {self.garden.path}")
 
 
-def by_renaming(path, data):
-    aside = path.with_name("aside")
-    aside.write_bytes(data)
-    aside.replace(path)
+class Renamed(Files):
+    """The same, saved as most applications do: a new file is put in the old one's place."""
+
+    def write(self, path, data):
+        aside = path.with_name("aside")
+        aside.write_bytes(data)
+        aside.replace(path)
+
+
+class Values(Files):
+    """Values of a registry."""
+
+    looks = ((RegistryHome, "_now"),)
+    codes = {2, 13}  # refused, and left alone one by one
+
+    def set_up(self):
+        self.own = str(self.garden.path / "workstations")  # the simulated registry at work
+        self.save([b"kept", b"kept", b"kept"])
+        self.set({"More 2": None})
+        self.garden("export", self.subject, "--place", self.place)
+        self.save([b"edited", b"removed", b"more"])
+        self.set({"More 1": None})
+
+    def set(self, values):
+        registry = SimulatedRegistry(self.garden.workstation())
+        for name, value in values.items():
+            if value is None:
+                registry.delete_value(BRANCH, name)
+            else:
+                registry.set(BRANCH, name, "sz", value)
+
+    def save(self, marks):
+        self.set({f"More {at}": mark.decode() for at, mark in enumerate(marks)})
+
+
+class Desktop(Values):
+    """Values of the desktop's settings database, through its own service."""
+
+    place, subject = "here", "garden-desk"
+    looks = ((DesktopHome, "_leaves"),)
+
+    def set(self, values):
+        for name, value in values.items():
+            path = f"/garden/desk/more-{name[-1]}"
+            self.garden.dconf(*(("reset", path) if value is None else ("write", path, f"'{value}'")))
+
+    def keep(self):
+        super().keep()
+        self.values = [self.garden.dconf("read", f"/garden/desk/more-{at}") for at in range(3)]
+
+    def reset(self):
+        super().reset()
+        self.set({str(at): value.strip()[1:-1] or None for at, value in enumerate(self.values)})
+
+
+class Policies(Files):
+    """Policies of a tenant: one that is edited and one that goes."""
+
+    place, subject = "tarnhollow", "garden-tenant"
+    looks = ((httpx.Client, "send"),)
+    overruled = frozenset({"adopt", "live"})
+    wishes = {"overruled": overruled, "parts": ("compliance", "configurations")}
+    undoing = {"overruled": overruled}
+    codes, count = {2, 13}, 2
+
+    def set_up(self):
+        self.garden("export", self.subject, "--place", "trial")
+        self.office = self.garden.state()["DeviceConfigurations"]["Office desks"]
+
+    def save(self, marks):
+        self.garden.change("ComplianceRules", "Kiosk rules", description=marks[0].decode())
+        text = {"description": marks[1].decode()}
+        if "Office desks" in self.garden.state()["DeviceConfigurations"]:
+            self.garden.change("DeviceConfigurations", "Office desks", **text)
+        else:  # somebody makes it again
+            made = ("id", "created", "modified", "revision")
+            new = {name: value for name, value in self.office.items() if name not in made}
+            self.garden.api("POST", "DeviceConfigurations", json=new | text)
+
+    def reset(self):
+        self.garden.stop()
+        super().reset()
+        self.garden.serve()
 
 
 def run(job):
-    """Run a job in a process of its own; tell whether `job` said that it was there in time."""
+    """Run a job in a process of its own; returns the number that it returns."""
     child = os.fork()
     if child == 0:
         code = 9
@@ -61,65 +204,52 @@ def kept_anywhere(garden, data):
     return False
 
 
-@pytest.mark.parametrize("save", [in_place, by_renaming])
 @pytest.mark.parametrize("kind", ["import", "exact", "undo"])
+@pytest.mark.parametrize(
+    ("place", "case"),
+    [
+        ("garden", Files),
+        ("garden", Renamed),
+        ("garden", Values),
+        ("desk", Desktop),
+        ("tenants", Policies),
+    ],
+    ids=lambda case: getattr(case, "__name__", ""),
+)
 @pytest.mark.soak
-def test_what_an_application_saves_at_any_step_is_not_lost(tmp_path, monkeypatch, save, kind):
-    garden = Garden(tmp_path / "garden")
-    monkeypatch.setenv("ZINKER_HOME", str(garden.home))
-    export(load_setup(), "mosslight", place="potting-shed")
-    garden.spoil()
-    pictures = garden.data / "artwork/benches"
-    (pictures / "more.svg").write_text("<svg>more</svg>")  # goes with an exact import
+def test_what_somebody_saves_at_any_step_is_not_lost(request, monkeypatch, place, case, kind):
+    garden = request.getfixturevalue(place)
+    for name, value in garden.env.items():
+        monkeypatch.setenv(name, value)
+    case = case(garden)
     if kind == "undo":
-        import_profile(load_setup(), "mosslight@1", "potting-shed", Wishes(exact=True))
-
-    def job():
-        setup = load_setup()
-        if kind == "undo":
-            return undo(setup, 1)
-        return import_profile(setup, "mosslight@1", "potting-shed", Wishes(exact=kind == "exact"))
-
-    lost, seen = [], set()
-    targets = [garden.ini, pictures / "north.svg", pictures / "more.svg"]
-    pristine = garden.path.with_name("pristine")
-    os.system(f"cp -a {garden.path} {pristine}")
-    number = 0
+        assert run(lambda: case.run("exact").state != "done") == 0
+    case.keep()
+    lost, seen, number = [], set(), 0
     while True:
         number += 1
-        said = [f"saved-{number}-{at}".encode() for at in range(len(targets))]
+        marks = [f"saved-{number}-{at}".encode() for at in range(3)]
 
-        def tried(number=number, said=said):
-            done = []
-
-            def application_saves():
-                for path, mark in zip(targets, said, strict=True):
-                    path.parent.mkdir(parents=True, exist_ok=True)
-                    text = b"[lamps]\r\nnorth = " + mark + b"\r\n" if path.suffix == ".ini" else mark
-                    save(path, text)
-                done.append(True)
-
-            at_change(number, garden.path, application_saves)
+        def tried(number=number, marks=marks):
+            steps = Steps(number, lambda: case.save(marks), case)
             try:
-                outcome = job()
-                return 0 if not done else 1 if outcome.is_complete else 2
+                outcome = case.run(kind, steps.approve)
+                code = 1 if outcome.is_complete else 2
             except ZinkerError as error:
-                return 10 + error.exit_code if done else 0
+                code = 10 + error.exit_code
+            return code if steps.has_saved else 0
 
         code = run(tried)
         if code == 0:
             break
         seen.add(code)
-        export(load_setup(), "mosslight", place="potting-shed")  # the next run puts right what is open
+        assert code != 9
+        garden("export", case.subject, "--place", case.place)  # the next run puts right what is open
         assert not load_setup().shelf.changes.open_ones()
-        for path, mark in zip(targets, said, strict=True):
-            is_there = path.exists() and mark in path.read_bytes()
-            if not is_there and not kept_anywhere(garden, mark):
-                lost.append((number, code, path.name))
-        os.system(f"rm -r {garden.path}; cp -a {pristine} {garden.path}")
-    assert lost == [] and number > 20
-    # Refused before anything was touched, and taken back from the middle of it.
-    assert {13, 14} <= seen, seen
+        lost += [(number, code, mark) for mark in marks[: case.count] if not kept_anywhere(garden, mark)]
+        case.reset()
+    assert lost == [] and number > 10
+    assert case.codes <= seen, seen
 
 
 def test_a_value_that_changes_before_its_turn_is_left_alone(tmp_path, monkeypatch):

@@ -1,5 +1,6 @@
 """Formats: what is read, and that writing touches nothing but what was asked for."""
 
+import configparser
 import contextlib
 import json
 import sqlite3
@@ -84,6 +85,35 @@ trees = st.recursive(
     plain, lambda below: st.one_of(st.lists(below, max_size=4), st.dictionaries(st.text(), below, max_size=4))
 )
 roots = st.dictionaries(st.text(), trees, max_size=5)
+
+
+@given(data=st.data())
+def test_ini_edits_are_what_another_reader_finds(data):
+    """Keys that come, change and go in several sections at once, as Python's own reader of INI files sees them."""
+    end = data.draw(st.sampled_from(["\n", "\r\n"]))
+    lines = []
+    for section in data.draw(st.lists(st.sampled_from("abc"), unique=True)):
+        lines.append(f"[{section}]")
+        for key in data.draw(st.lists(st.sampled_from("xyz"), max_size=2, unique=True)):
+            lines.append(f"{key}{data.draw(st.sampled_from(['=', ' = ']))}{len(lines)}")
+            lines += data.draw(st.sampled_from([[], [], ["; note"]]))
+        lines += [""] * data.draw(st.integers(0, 2))
+    before = end.join([*lines, *data.draw(st.sampled_from([[], [""]]))]).encode()
+    had = read_elsewhere(before)
+    wanted = {at: data.draw(st.sampled_from([None, None, "100", value])) for at, value in had.items()}
+    places = st.tuples(st.sampled_from("abcd"), st.sampled_from("xyz"))
+    wanted |= data.draw(st.dictionaries(places, st.sampled_from(["100", "200"])))
+    edits = [Edit(f"/{s}/{k}", value and Leaf("text", value)) for (s, k), value in wanted.items()]
+    after = formats.edit("ini", before, edits)
+    assert read_elsewhere(after) == {at: value for at, value in (had | wanted).items() if value}
+    assert after.count(b"; note") == before.count(b"; note")
+
+
+def read_elsewhere(data):
+    """The keys of an INI file by section and name, by configparser."""
+    reader = configparser.RawConfigParser(default_section="\0", interpolation=None, strict=False)
+    reader.read_string(data.decode())
+    return {(section, key): value for section in reader.sections() for key, value in reader.items(section)}
 
 
 @given(roots, st.sampled_from([None, 2, "\t"]), st.booleans(), encodings)

@@ -92,6 +92,33 @@ class _Line:
         return self.raw[: len(self.raw) - len(self.raw.lstrip(" \t"))]
 
 
+class _Block:
+    """Consecutive lines of one section, from its header on: most are never looked into, and stay as they are."""
+
+    def __init__(self, section: str, scanned: list[Scanned]) -> None:
+        self.section, self._scanned = section, scanned
+
+    @cached_property
+    def lines(self) -> list[_Line]:
+        """The lines, to be changed."""
+        return list(map(_line, self._scanned))
+
+    @property
+    def has_header(self) -> bool:
+        return self._scanned[0][2] is HEADER
+
+    @property
+    def ends_blank(self) -> bool:
+        return not self._scanned[-1][0].strip()
+
+    def written(self) -> Iterable[str]:
+        """Return the lines as they are to be written; those that nobody looked into in one piece."""
+        if "lines" not in self.__dict__:
+            return ("".join([scanned[0] for scanned in self._scanned]),)
+        every = (one for line in self.lines for one in (line, *(line.after or ())))
+        return [line.raw for line in every if not line.is_dropped]
+
+
 def read_lines(characters: str, grammar: Grammar) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
     found: Leaves = {}
@@ -138,9 +165,17 @@ class _File:
     def __init__(self, text: Text, grammar: Grammar) -> None:
         self._text, self._grammar = text, grammar
         raw = lines(text.characters)
-        self._top = _Line("")  # stands before everything, and is never written
-        self._lines = [self._top, *map(_line, grammar.scan(raw))]
-        self._added: list[_Line] = []  # sections added at the end
+        self._blocks: list[_Block] = [_Block("", [("", "", None, 0, -1)])]
+        self._top = self._blocks[0].lines[0]  # stands before everything, and is never written
+        self._top.is_dropped = True
+        self._sections: dict[str, list[_Block]] = {"": self._blocks[:]}
+        section: str | None = None
+        block: list[Scanned] = []
+        for scanned in grammar.scan(raw):
+            if scanned[2] is HEADER or scanned[1] != section:
+                section, block = scanned[1], []
+                self._add_block(section, block)
+            block.append(scanned)
         both = text.characters.count("\r\n")
         ends = {
             "\n": text.characters.count("\n") - both,
@@ -151,29 +186,30 @@ class _File:
         self._is_open = bool(raw) and not line_end(raw[-1])  # the last line has no line end
         # By section, the lines at the addresses in it: only of those that are looked into.
         self._addresses: dict[str, dict[str, _Line]] = {}
-        self._sections: dict[str, list[_Line]] = {"": [self._top]}
-        for line in self._lines[1:]:
-            known = self._sections.get(line.section)
-            if known is None:
-                known = self._sections[line.section] = []
-            known.append(line)
+        self._emptied: dict[str, bool] = {}  # sections that lost a key, and whether they go when none is left
+
+    def _add_block(self, section: str, scanned: list[Scanned]) -> None:
+        block = _Block(section, scanned)
+        self._blocks.append(block)
+        self._sections.setdefault(section, []).append(block)
 
     @cached_property
     def _is_spaced(self) -> bool:
         """Whether a blank line stands before a section."""
-        pairs = zip(self._lines[1:], self._lines[2:], strict=False)
-        return any(line.is_blank and after.is_header for line, after in pairs)
+        pairs = zip(self._blocks[1:], self._blocks[2:], strict=False)
+        return any(block.ends_blank and after.has_header for block, after in pairs)
 
     def encode(self, address: str) -> bytes:
-        written = [line for line in self._in_order() if not line.is_dropped]
-        for line in written[:-1]:
-            if not line.raw.endswith(("\n", "\r")):
-                line.raw += self._end
+        self._drop_emptied()
+        written = [raw for block in self._blocks for raw in block.written()]
+        for at, raw in enumerate(written[:-1]):
+            if not raw.endswith(("\n", "\r")):
+                written[at] = raw + self._end
         if written and self._is_open:
-            written[-1].raw = written[-1].raw.rstrip("\r\n")
-        elif written and not line_end(written[-1].raw):
-            written[-1].raw += self._end
-        return self._text.encode("".join(line.raw for line in written), address)
+            written[-1] = written[-1].rstrip("\r\n")
+        elif written and not line_end(written[-1]):
+            written[-1] += self._end
+        return self._text.encode("".join(written), address)
 
     def make(self, change: Edit) -> None:
         path = tokens(change.address)
@@ -191,11 +227,10 @@ class _File:
     def _section(self, path: tuple[str, ...]) -> str:
         return path[0] if self._grammar.has_sections else ""
 
-    def _in_order(self) -> Iterator[_Line]:
-        for line in (*self._lines, *self._added):
-            if line is not self._top:
-                yield line
-            yield from line.after or ()
+    def _own(self, section: str) -> Iterator[_Line]:
+        """Return the lines of a section, those too that are to be dropped."""
+        lines = (line for block in self._sections.get(section, ()) for line in block.lines)
+        return (one for line in lines for one in (line, *(line.after or ())))
 
     def _address(self, section: str, key: str, nth: int = 1) -> str:
         path = (section, key) if self._grammar.has_sections else (key,)
@@ -207,20 +242,21 @@ class _File:
         if known is None:
             known = self._addresses[section] = {}
             count: dict[str, int] = {}
-            own = (one for line in self._sections.get(section, ()) for one in (line, *(line.after or ())))
-            for line in own:
-                if line.key is not None and not line.is_dropped and line.section == section:
+            for line in self._own(section):
+                if line.key is not None and not line.is_dropped:
                     count[line.key] = nth = count.get(line.key, 0) + 1
                     known[self._address(section, line.key, nth)] = line
         return known
 
     def _make_section(self, section: str, change: Edit) -> None:
         if change.leaf is None:
-            self._drop_empty_section(section)
+            self._emptied.setdefault(section, True)
         elif change.leaf != EMPTY_SECTION:
             raise NotWritable(change.address, "a section of this file holds keys, not a value")
-        elif not any(line.is_header and not line.is_dropped for line in self._sections.get(section, ())):
-            self._add_section(section)
+        else:
+            self._emptied[section] = False
+            if section not in self._sections:
+                self._add_section(section)
 
     def _set(self, section: str, key: str, address: str, leaf: Leaf) -> None:
         if leaf.type not in ("text", "null"):
@@ -272,27 +308,26 @@ class _File:
         line.is_dropped = True
         if self._address(line.section, line.key, 2) in self._numbered(section):
             del self._addresses[section]
-        if not any(other.key is not None and not other.is_dropped for other in self._sections[line.section]):
-            self._drop_empty_section(line.section)
+        self._emptied.setdefault(section, True)
 
-    def _drop_empty_section(self, section: str) -> None:
-        """Remove the header, and one blank line with it, of a section that holds nothing but blank lines."""
-        block = [
-            line for line in self._sections.get(section, ()) if not line.is_dropped and not line.is_blank
-        ]
-        if any(not line.is_header for line in block):
-            return
-        for header in block:
-            header.is_dropped = True
-            before = self._lines[self._lines.index(header) - 1] if header in self._lines else self._top
-            before.is_dropped = before.is_dropped or before.is_blank
+    def _drop_emptied(self) -> None:
+        """Remove the headers, and one blank line with each, of sections of which only blank lines are left."""
+        gone = {section for section, may_go in self._emptied.items() if may_go and not self._holds(section)}
+        for before, block in zip(self._blocks, self._blocks[1:], strict=False):
+            if block.section in gone and block.has_header:
+                block.lines[0].is_dropped = True
+                before.lines[-1].is_dropped |= before.ends_blank
+
+    def _holds(self, section: str) -> bool:
+        return any(not (line.is_dropped or line.is_blank or line.is_header) for line in self._own(section))
 
     def _insert(self, section: str, key: str, address: str, value: str | None) -> None:
         """Add a key at the end of its section, looking like the key before it."""
         if section not in self._sections:
             self._add_section(section)
-        known = self._sections[section]
-        nearest: Iterable[_Line] = chain(reversed(known), reversed(self._lines))
+        known = [line for block in self._sections[section] for line in block.lines]
+        others = (line for block in reversed(self._blocks) for line in reversed(block.lines))
+        nearest: Iterable[_Line] = chain(reversed(known), others)
         model = next((line for line in nearest if line.stop >= 0), None)
         style = _style(model)
         bare = self._grammar.start(key, value is not None, style.indent, style.before)
@@ -309,12 +344,9 @@ class _File:
         self._numbered(section)[address] = line
 
     def _add_section(self, section: str) -> None:
-        last = self._added[-1] if self._added else self._lines[-1]
-        if self._is_spaced and not last.is_blank:
-            self._added.append(_Line(""))
-        header = _Line(f"[{section}]", section, is_header=True)
-        self._added.append(header)
-        self._sections.setdefault(section, []).append(header)
+        if self._is_spaced and not self._blocks[-1].ends_blank:
+            self._blocks.append(_Block("", [(self._end, "", None, 0, -1)]))
+        self._add_block(section, [(f"[{section}]", section, HEADER, 0, -1)])
 
 
 def _line(scanned: Scanned) -> _Line:
