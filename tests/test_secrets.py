@@ -137,8 +137,9 @@ def test_undo_does_not_throw_away_a_secret_that_was_entered_since(fernpost):
     fernpost("export", "fernpost", "--place", "potting-shed")
     fernpost("import", "fernpost", "--place", "glasshouse", "--adopt", "--yes", "--without", "door")
     new = fernpost.path / "glasshouse/Users/fern/AppData/Roaming/fernpost"
-    assert json.loads((new / "accounts.json").read_text())["ivy"] == {"key": "", "name": "Ivy"}
-    entered = (new / "mail.ini").read_text().replace("password = \n", "password = entered-by-hand\n")
+    assert json.loads((new / "accounts.json").read_text())["ivy"] == {"name": "Ivy"}
+    assert "password" not in (new / "mail.ini").read_text()
+    entered = (new / "mail.ini").read_text() + "password = entered-by-hand\n"
     (new / "mail.ini").write_text(entered)
     done = fernpost("undo", "--yes", code=1)
     assert "it holds a secret by now, which removing it would lose" in done.out

@@ -101,6 +101,14 @@ LeaveUnwritable = Annotated[
         rich_help_panel=OVERRULING,
     ),
 ]
+EmptySecrets = Annotated[
+    bool,
+    typer.Option(
+        "--empty-secrets",
+        help="Leave a withheld secret empty where a file cannot be without it.",
+        rich_help_panel=OVERRULING,
+    ),
+]
 Adopt = Annotated[
     bool, typer.Option("--adopt", help="Take over another machine's settings.", rich_help_panel=OVERRULING)
 ]
@@ -239,6 +247,7 @@ WISHES: Group = CHOICE | {
     "crosswalk": (Crosswalk, None),
     "untranslated": (Untranslated, False),
     "device_bound": (DeviceBound, False),
+    "empty_secrets": (EmptySecrets, False),
 }
 RUNNING: Group = {
     "wait": (Wait, False),

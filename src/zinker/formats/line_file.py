@@ -263,7 +263,7 @@ class _File:
             raise NotWritable(address, f"a file of this format holds text, not {leaf.type}")
         value: str | None = leaf.value
         line = self._numbered(section).get(address)
-        if line is None:
+        if line is None or line.is_dropped:
             self._insert(section, key, address, value)
         elif value is None:
             if line.stop >= 0:
@@ -302,12 +302,10 @@ class _File:
         return self._end.join(written.split("\n")) if "\n" in written else written
 
     def _remove(self, section: str, address: str) -> None:
-        line = self._numbered(section).pop(address, None)
-        if line is None or line.key is None:
+        line = self._numbered(section).get(address)
+        if line is None or line.is_dropped:
             raise NotWritable(address, "it is not there")
         line.is_dropped = True
-        if self._address(line.section, line.key, 2) in self._numbered(section):
-            del self._addresses[section]
         self._emptied.setdefault(section, True)
 
     def _drop_emptied(self) -> None:

@@ -7,7 +7,7 @@ tables, and other columns of a row, are carried with the file and are never touc
 import base64
 import contextlib
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from zinker.formats.dialect import PLAIN, Dialect, Table
@@ -52,6 +52,59 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
         return plain_header(database.serialize())
 
 
+def without_cells(
+    data: bytes, dialect: Dialect, rule_of: Callable[[str, object], str], is_cut: bool = False
+) -> tuple[bytes, str]:
+    """Return the database without the cells for which there is a rule, and the first rule, or "" for none.
+
+    The settings that the dialect names are left out of this. A cell becomes NULL, or empty where it has to be
+    something; then, or if something else `is_cut`, the file is written anew, so that nothing is left between its
+    pages. Raises `DocumentError`, and `NotWritable` where the database refuses it.
+    """
+    first = ""
+    with _opened(data) as database:
+        tables = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0"
+        for (table,) in database.execute(tables).fetchall():
+            settings = {one.value for one in dialect.tables if one.table == table}
+            columns = database.execute(f"PRAGMA table_info({_quoted(table)})").fetchall()
+            for _, column, _, is_needed, _, _ in columns:
+                own = column in settings or table.startswith("sqlite_")
+                for number, rule in () if own else _cells(database, table, column, rule_of):
+                    first = first or f"{table}.{column}: {rule}"
+                    _empty(database, table, column, number, bool(is_needed))
+        if not first and not is_cut:
+            return data, ""
+        database.commit()
+        database.execute("VACUUM")
+        return plain_header(database.serialize()), first
+
+
+def _cells(
+    database: sqlite3.Connection, table: str, column: str, rule_of: Callable[[str, object], str]
+) -> list[tuple[int, str]]:
+    """Return the rows whose cell of a column has a rule, with it; those of tables without row numbers have none."""
+    query = f"SELECT rowid, {_quoted(column)} FROM {_quoted(table)}"  # noqa: S608
+    try:
+        return [
+            (number, rule) for number, value in database.execute(query) if (rule := rule_of(column, value))
+        ]
+    except sqlite3.OperationalError:  # WITHOUT ROWID
+        values = database.execute(f"SELECT {_quoted(column)} FROM {_quoted(table)}")  # noqa: S608
+        if rule := next((rule for (value,) in values if (rule := rule_of(column, value))), ""):
+            raise NotWritable(
+                "", f"its table {table} holds a secret that cannot be cut out: {rule}"
+            ) from None
+        return []
+
+
+def _empty(database: sqlite3.Connection, table: str, column: str, number: int, is_needed: bool) -> None:
+    statement = f"UPDATE {_quoted(table)} SET {_quoted(column)} = ? WHERE rowid = ?"  # noqa: S608
+    try:
+        database.execute(statement, ("" if is_needed else None, number))
+    except sqlite3.Error as error:
+        raise NotWritable("", f"its table {table} cannot be without what {column} holds: {error}") from None
+
+
 def plain_header(data: bytes) -> bytes:
     """Return a database file without what tells only when and by whom it was written."""
     header = bytearray(data[:100])
@@ -72,6 +125,7 @@ def _opened(data: bytes) -> Iterator[sqlite3.Connection]:
         # A hostile schema must not run functions, and a damaged one must not be believed.
         database.execute("PRAGMA trusted_schema = OFF")
         database.execute("PRAGMA cell_size_check = ON")
+        database.execute("PRAGMA secure_delete = ON")  # what is cut out is not to stay between the pages
         wrong = database.execute("PRAGMA quick_check(1)").fetchone()[0]
         if wrong != "ok":
             raise DocumentError(f"the database is damaged: {wrong}")

@@ -11,7 +11,7 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.base import with_base
-from zinker.jobs.plan.checks import LEAVE_UNWRITABLE, objections, without_unwritable
+from zinker.jobs.plan.checks import EMPTY_SECRETS, LEAVE_UNWRITABLE, objections, without_unwritable
 from zinker.jobs.plan.conflicts import Resolve, replace, resolved
 from zinker.jobs.plan.documents import NEW_INSTANCE, Options
 from zinker.jobs.plan.narrow import at_addresses, merged
@@ -109,7 +109,7 @@ def import_profile(
         with at_place(setup, place, look_only=preview, waited_for=waited_for) as target:
             bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
-            session = Session(setup, target, subject)
+            session = Session(setup, target, subject, EMPTY_SECRETS in wishes.overruled)
             with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
                 sides = _sides(session, live, source, wishes, wanted)
                 plan = _plan(sides, Selection(chosen, wishes.instance or wanted.instance), source)

@@ -6,7 +6,8 @@ from functools import cached_property
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, reason
 from zinker.model.plan import DocumentChange, SettingChange
-from zinker.model.setting import text_of
+from zinker.model.profile import Snapshot
+from zinker.model.setting import WITHHELD, decode_line, text_of
 from zinker.model.where import Where
 from zinker.places.place import Place
 from zinker.stores.home import Home, NoHome, StoreError
@@ -21,15 +22,29 @@ _REMEMBERED = 16 * 1024 * 1024
 class Session:
     """A subject at a place, while one command works on it."""
 
-    def __init__(self, setup: Setup, place: Place, subject: Subject) -> None:
-        self.setup, self.place, self.subject = setup, place, subject
+    def __init__(self, setup: Setup, place: Place, subject: Subject, empty_secrets: bool = True) -> None:
+        """Begin a run; with `empty_secrets`, a file that cannot be without a withheld one has it empty."""
+        self.setup, self.place, self.subject, self.empty_secrets = setup, place, subject, empty_secrets
         self.withholder = setup.withholder()
         self._homes: dict[str, Home] = {}
         self._missing: dict[str, NoHome] = {}
+        self._withheld: dict[tuple[int, str], dict[str, list[str]]] = {}
         # What was read last of documents that are taken apart, and the bytes that changes would give them: for as
         # long as a plan is made, and where the same bytes are asked for again.
         self._readings: dict[Where, Reading] = {}
         self.results: dict[Where, tuple[str, tuple[SettingChange, ...], bytes]] = {}
+
+    def withheld(self, source: Snapshot, part: str, document: str) -> list[str]:
+        """Return the addresses of the secrets that a source says it had in a document."""
+        known = self._withheld.get((id(source), part))
+        if known is None:
+            known = self._withheld[id(source), part] = {}
+            for piece in source.pieces(part):
+                lines = piece[:-1].split(b"\n") if b'"withheld"' in piece else []
+                for setting in (decode_line(line) for line in lines if b'"withheld"' in line):
+                    if setting.type == WITHHELD:
+                        known.setdefault(setting.document, []).append(setting.address)
+        return known.get(document, [])
 
     def part(self, id: str) -> Part:
         """Return a part; plans are made for parts the subject has."""

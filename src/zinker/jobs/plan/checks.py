@@ -20,6 +20,7 @@ ANY_VERSION = "any-version"
 DESPITE_NEEDS = "despite-needs"
 DESPITE_SPACE = "despite-space"
 LEAVE_UNWRITABLE = "leave-unwritable"
+EMPTY_SECRETS = "empty-secrets"
 ADOPT = "adopt"
 OTHER_USER = "other-user"
 LIVE = "live"
@@ -29,6 +30,7 @@ OVERRULABLE = (
     DESPITE_NEEDS,
     DESPITE_SPACE,
     LEAVE_UNWRITABLE,
+    EMPTY_SECRETS,
     ADOPT,
     OTHER_USER,
     NEW_INSTANCE,

@@ -9,13 +9,14 @@ from zinker import formats
 from zinker.disk.files import CHUNK
 from zinker.formats.leaves import Edit, Leaves
 from zinker.jobs.secrets.detect import secrets_in
+from zinker.jobs.secrets.rest import without_secrets
 from zinker.jobs.session import Session
-from zinker.model.errors import Damaged, NotWritable, reason
+from zinker.model.errors import Damaged, DocumentError, NotWritable, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange, LeftAlone, SettingChange
 from zinker.model.profile import ByteStream, Snapshot
 from zinker.model.rows import address_of, leaf_of
-from zinker.model.setting import WITHHELD, Leaf
+from zinker.model.setting import WHOLE, WITHHELD, Leaf
 from zinker.model.where import Where
 from zinker.stores.file_content import read_bytes
 from zinker.stores.file_roots import dialect_of
@@ -42,10 +43,54 @@ def new_content(
     else:
         with source.attachment(change.source) as stream:
             data = stream.read()
+        data = _as_it_was(session, part, change, source, data)
         edits = _own_secrets(part, change, live, source) | _brought(change, source)
         moved = [Edit(item.moved_from, None) for item in change.items if item.moved_from.startswith("/")]
         made = [*(Edit(address, leaf) for address, leaf in edits.items()), *moved]
-        yield formats.edit(after.format, data, made, dialect_of(part, change.document), session.setup.reader)
+        yield _without_withheld(session, part, change, source, data, made)
+
+
+def _without_withheld(
+    session: Session, part: Part, change: DocumentChange, source: Snapshot, data: bytes, edits: list[Edit]
+) -> bytes:
+    """Return a file with some edits made, and without the secrets that nobody has: they would be empty there."""
+    after, dialect, reader = (
+        change.after or FileState(),
+        dialect_of(part, change.document),
+        session.setup.reader,
+    )
+    made = {edit.address for edit in edits}
+    document = change.origin or change.document
+    absent = [a for a in session.withheld(source, change.part, document) if a not in made]
+    there = reader.read(after.format, data, dialect) if absent else {}
+    gone = [Edit(address, None) for address in absent if address in there]
+    try:
+        return formats.edit(after.format, data, [*edits, *gone], dialect, reader)
+    except NotWritable as error:
+        if error.address not in absent:
+            raise
+        if session.empty_secrets:
+            return formats.edit(after.format, data, edits, dialect, reader)
+        why = f"it would be wrong without {error.address}, a secret that was withheld ({error.why})"
+        raise NotWritable("", f"{why}; --empty-secrets leaves it empty there") from None
+
+
+def _as_it_was(session: Session, part: Part, change: DocumentChange, source: Snapshot, data: bytes) -> bytes:
+    """Return a file with the secrets that no settings are, comments say, where the source has it sealed in.
+
+    It is only that if it is the same without its secrets: what a plan shows is what is written.
+    """
+    leaf = source.secrets.get(Where(change.part, change.origin or change.document))
+    if leaf is None or leaf.type != WHOLE:
+        return data
+    format, dialect = (change.after or FileState()).format, dialect_of(part, change.document)
+    try:
+        whole = base64.b64decode(leaf.value, validate=True)
+        secret = secrets_in(part, formats.read(format, whole, dialect))
+        is_it = without_secrets(format, whole, dialect, session.setup.reader, secret)[0] == data
+    except (ValueError, TypeError, DocumentError, NotWritable):
+        return data
+    return whole if is_it else data
 
 
 def _edited(session: Session, change: DocumentChange, live: Reading | None, source: Snapshot) -> bytes:
@@ -67,7 +112,7 @@ def _own_secrets(part: Part, change: DocumentChange, live: Reading | None, sourc
         gone = {item.address for item in change.items if item.after is None}
         return {a: leaf for a, leaf in secrets_in(part, leaves_of(live)).items() if a not in gone}
     name = (part.id, change.origin or change.document)
-    return {where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == name}
+    return {where[2]: leaf for where, leaf in source.secrets.items() if where[:2] == name and where[2]}
 
 
 def leaves_of(reading: Reading) -> Leaves:

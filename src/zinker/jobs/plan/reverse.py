@@ -175,6 +175,8 @@ class _Way:
         # Emptying a key removes it, so those that are to stay, empty, come after everything else.
         items.sort(key=lambda item: item.after is not None and item.after.type == "key")
         made, went = self._done.action == "create", self._done.action == "remove"
+        if made and live is not None and self._traits.has_files:
+            return self._removal(tuple(items))
         if made and live is not None:
             # A branch goes last, when nothing is in it any more; a policy goes with all that it has.
             return DocumentChange(self._done.part, self._done.document, "remove", tuple(items))

@@ -1,193 +1,239 @@
-"""Tells which settings are secrets: those the subject file marks, and those that look like one."""
+"""Tells which settings are secrets: those that the subject file marks, and those that look like one.
 
-import math
+This is the one place that decides it: by where a value stands, what it is called and what it looks like.
+"""
+
+import base64
 import re
-from bisect import bisect_right
-from collections import Counter
 from collections.abc import Iterator
-from itertools import accumulate
 
 from zinker.formats.leaves import Leaves
+from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, may_look
+from zinker.jobs.secrets.words import STRENGTH, Kind, may_tell, telling
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.lines import lines_with, words_of
-from zinker.model.rows import Block, address_of, leaf_of
+from zinker.model.rows import END, Block, address_of, leaf_of, row_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
-_TEXTS = frozenset({"text", "sz", "expand_sz", "gvariant:s"})
-# A quick look at an address: most have none of this in them.
-_TELLING_WORDS = (
-    "pass",
-    "pw",
-    "secret",
-    "token",
-    "key",
-    "credential",
-    "auth",
-    "session",
-    "cookie",
-    "salt",
-    "pswd",
-)
-# The same of a value: a private key, a token, a URI with a password.
-_TELLING_SIGNS = ("PRIVATE KEY", "eyJ", "@")
-_TELLING = re.compile("|".join(_TELLING_WORDS), re.IGNORECASE)
 _BATCH = 5_000
-_IN_VALUE = re.compile(
-    r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY"  # PEM (RFC 7468)
-    r"|\AeyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]*\Z"  # a JSON Web Token (RFC 7519)
-    r"|\A[a-z][a-z0-9+.-]*://[^/@\s:]+:[^/@\s]+@"  # a URI with a password (RFC 3986, section 3.2.1)
+_NO_TEXT = frozenset(
+    {"bool", "null", "date", "object", "key", "gone", "key-gone", "document", "whole", WITHHELD}
 )
-_WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
-_PASSWORD = frozenset({"password", "passwd", "passphrase", "passcode", "pass", "pwd", "pw", "pswd"})
-_TOKEN = frozenset({"token", "secret", "credential", "credentials", "apikey", "authkey", "privatekey"})
-_KEY_OF = frozenset(
-    {"api", "access", "private", "secret", "auth", "encryption", "session", "shared", "signing"}
-)
-_RANDOM_UNDER = frozenset({"auth", "session", "cookie", "salt", "key", "hash"})
-# What is said about a secret, and is none itself.
-_ABOUT = frozenset(
-    """
-    ask bar button chars color count dialog enabled enable expires expiry field file folder font
-    generator hide hint hidden icon label length limit lifetime lock manager max menu method min mode
-    name only path policy position prompt remember require required retries save saved script shortcut
-    show size store storage strength timeout title tool toolbar type url use visible width window
-    """.split()  # noqa: SIM905 - as a list it would be forty lines
-)
-_NO_SECRET = re.compile(
-    r"true|false|yes|no|on|off|none|null|never|always|ask|default|\d{1,3}|[\d.]+|#[0-9a-f]{3,8}|"
-    r"(?:(?:ctrl|alt|shift|meta|cmd|super)\+)+.{1,12}",
+_NUMBERS = frozenset({"int", "dword", "qword", "uid"})
+_BYTES = frozenset({"bytes", "binary", "none"})
+# What a value that stands in the text of the desktop's database has in quotes.
+_QUOTED = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
+_BETWEEN = '","'  # document and address in a line of a profile; JSON has it nowhere inside a text
+# Names that say nothing of their own.
+_ANY = re.compile(
+    r"#?(?:value|text|data|content|current|secure|plain|clear|encrypted|raw|string|\d+|_+|\$t)?",
     re.IGNORECASE,
 )
-_RANDOM = re.compile(r"[A-Za-z0-9+/=_.:~-]{20,}")
+# What could be random in a row; of bytes, anything could.
+_LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
+# What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
+_KINDS: dict[str, Kind] = {}
+_LEAST_BYTES = {"password": 4, "token": 8, "random": 16}
 
 
 def is_secret(part: Part, address: str) -> bool:
     """Tell whether the subject marks an address, or one above it, as secret."""
-    return bool(part.secret) and _is_marked(part.secret, address)
+    return bool(mark_of(part.secret, address))
 
 
-def _is_marked(patterns: tuple[str, ...], address: str) -> bool:
+def mark_of(patterns: tuple[str, ...], address: str) -> str:
+    """Return the first of some patterns that fits an address, or one above it, or ""."""
+    if not patterns:
+        return ""
     path = tokens(address)
     above = [pointer(*path[:depth]) for depth in range(1, len(path) + 1)]
-    return any(matches(pattern, upper) for pattern in patterns for upper in above)
+    return next((pattern for pattern in patterns if any(matches(pattern, upper) for upper in above)), "")
 
 
 def holds_secret(part: Part, address: str, leaf: Leaf) -> bool:
-    """Tell whether a setting is secret: marked as such, a list with an item that is, or looking like one."""
-    if not leaf.value or leaf.value in ("''", '""') or (leaf.type == "list" and not any(leaf.value)):
-        return False
+    """Tell whether a setting is secret."""
+    return bool(rule_of(part, address, leaf))
+
+
+def rule_of(part: Part, address: str, leaf: Leaf) -> str:
+    """Say by which rule a setting is secret, or "" if it is none."""
+    if leaf.value is None or leaf.value in ("", "''", '""', [], {}):
+        return ""
+    if leaf.type == "list" and not any(leaf.value):
+        return ""
     if part.secret:
-        items = range(len(leaf.value)) if leaf.type == "list" else ()
-        if is_secret(part, address) or any(is_secret(part, f"{address}/{item}") for item in items):
-            return True
-    if leaf.type == WITHHELD or not looks_secret(address, leaf):
+        items = [f"{address}/{item}" for item in range(len(leaf.value))] if leaf.type == "list" else []
+        for one in (address, *items):
+            if mark := mark_of(part.secret, one):
+                return f"the subject file says so: {mark}"
+    if leaf.type == WITHHELD:
+        return ""
+    rule = rule_of_looks(address, leaf)
+    return "" if rule and mark_of(part.not_secret, address) else rule
+
+
+def rule_of_looks(address: str, leaf: Leaf) -> str:
+    """Say why a setting looks like a secret, by its name or its value, or "".
+
+    >>> rule_of_looks("/account/api_key", Leaf("text", "f81d4fae7dec11d0a76500a0"))
+    'its name: apikey'
+    >>> rule_of_looks("/keys/show-password", Leaf("text", "Ctrl+P"))
+    ''
+    """
+    if leaf.type in _NO_TEXT:
+        return ""
+    texts = _texts(leaf)
+    for text in texts:
+        if look := look_of(text):
+            return f"its look: {look}"
+        if given := next(assigned(text), None):
+            return f"its look: it gives a value to {given[0]}"
+    if _is_bytes(leaf.type) and (look := key_in(base64.b64decode(leaf.value))):
+        return f"its look: {look}"
+    kind, word = _told(address)
+    return f"its name: {word}" if kind and _may_be(kind, leaf, texts) else ""
+
+
+def rule_of_name(part: Part, address: str) -> str:
+    """Say by which rule a withheld setting was one, as far as its address tells."""
+    if mark := mark_of(part.secret, address):
+        return f"the subject file says so: {mark}"
+    word = _told(address)[1]
+    return f"its name: {word}" if word else "its look"
+
+
+def _told(address: str) -> tuple[str, str]:
+    """Return what the names in an address tell: the kind of secret, and the word that says so."""
+    path = tokens(address)
+    if not path or any(telling(name).is_text for name in path[:-1]):
+        return "", ""
+    last = telling(path[-1])
+    if last.kind:
+        return last.kind, last.word
+    if last.is_about:
+        return "", ""
+    for distance, name in enumerate(reversed(path[-4:-1])):
+        above = telling(name)
+        if above.kind and (above.is_plural or (distance == 0 and _ANY.fullmatch(path[-1]))):
+            return above.kind, above.word
+    return "", ""
+
+
+def _texts(leaf: Leaf) -> list[str]:
+    """Return the texts that a value is, or holds."""
+    if leaf.type.startswith("gvariant:"):
+        return [one or other for one, other in _QUOTED.findall(str(leaf.value))]
+    if _is_bytes(leaf.type):
+        return _decoded(base64.b64decode(leaf.value))
+    if isinstance(leaf.value, list):
+        return [item for item in leaf.value if isinstance(item, str)]
+    return [leaf.value] if isinstance(leaf.value, str) else []
+
+
+def _is_bytes(type: str) -> bool:
+    return type in _BYTES or type.startswith("registry:")
+
+
+def _decoded(data: bytes) -> list[str]:
+    """Return the text that some bytes are, if they are one."""
+    for encoding in ("utf-8", "utf-16-le") if data[1:2] != b"\0" else ("utf-16-le",):
+        try:
+            text = data.decode(encoding).rstrip("\0")
+        except UnicodeDecodeError:
+            continue
+        if text and text.replace("\n", "").replace("\r", "").replace("\t", "").isprintable():
+            return [text]
+    return []
+
+
+def _may_be(kind: str, leaf: Leaf, texts: list[str]) -> bool:
+    """Tell whether a value could be the secret that its name tells of."""
+    if leaf.type in _NUMBERS or isinstance(leaf.value, int):
+        return kind in ("password", "number") and abs(int(leaf.value)) >= 1000
+    if _is_bytes(leaf.type):
+        data = base64.b64decode(leaf.value)
+        return (
+            len(data) >= _LEAST_BYTES.get(kind, 2)
+            and len(set(data)) > 1
+            and (kind != "random" or len(set(data)) > 8)
+        )
+    if leaf.type == "float":
         return False
-    return not (part.not_secret and _is_marked(part.not_secret, address))
+    return any(fits(kind, text) for text in texts)
 
 
 def secrets_in(part: Part, leaves: Leaves) -> Leaves:
     """Return the settings that are secret."""
-    if part.secret:
-        return {address: leaf for address, leaf in leaves.items() if holds_secret(part, address, leaf)}
     found: Leaves = {}
     addresses = list(leaves)
     for at in range(0, len(addresses), _BATCH):
         batch = addresses[at : at + _BATCH]
-        # One look at many names at once: most documents have none that tells anything.
-        names = "\n".join(batch).lower()
-        texts = [leaf.value for leaf in map(leaves.__getitem__, batch) if leaf.type in _TEXTS]
-        if any(word in names for word in _TELLING_WORDS) or _may_tell("\n".join(texts)):
-            found |= {a: leaves[a] for a in batch if holds_secret(part, a, leaves[a])}
+        rows = [row_of(address, leaves[address]) for address in batch]
+        numbers = _suspects(part, rows)
+        some = (batch[number] for number in numbers)
+        found |= {
+            address: leaves[address] for address in some if holds_secret(part, address, leaves[address])
+        }
     return found
 
 
 def secret_rows(part: Part, block: Block) -> Iterator[int]:
-    """Yield which of the rows hold a secret; most blocks are looked at as a whole, and have none."""
+    """Yield which of the rows hold a secret; most are only looked at together, and have none."""
     rows = block.rows
-    for number in range(len(rows)) if part.secret else _suspects(block):
+    for number in _suspects(part, rows):
         if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
             yield number
 
 
-def _suspects(block: Block) -> list[int]:
-    """Return which rows have anything telling in them, by looking at all of them at once."""
-    names, text = block.names.lower(), "\n".join(block.rows)
-    words = [word for word in _TELLING_WORDS if word in names]
-    telling = [sign for sign in _TELLING_SIGNS if sign in text]
-    if not words and not telling:
-        return []
-    lower = text.lower() if words else ""
-    if len(lower) not in (0, len(text)):  # in lower case a few characters are two
-        return list(range(len(block.rows)))
-    found = [at for word in words for at in _places(lower, word)]
-    found += [at for sign in telling for at in _places(text, sign)]
-    ends = list(accumulate(len(row) + 1 for row in block.rows))
-    return sorted({bisect_right(ends, at) for at in found})
-
-
-def _places(text: str, word: str) -> Iterator[int]:
-    at = text.find(word)
-    while at >= 0:
-        yield at
-        at = text.find(word, at + 1)
-
-
-def _may_tell(value: str) -> bool:
-    return any(sign in value for sign in _TELLING_SIGNS)
-
-
-def looks_secret(address: str, leaf: Leaf) -> bool:
-    """Tell whether a setting looks like a secret, by its name and its value.
-
-    >>> looks_secret("/account/api_key", Leaf("text", "f81d4fae7dec11d0a76500a0"))
-    True
-    >>> looks_secret("/keys/show-password", Leaf("text", "Ctrl+P"))
-    False
-    """
-    if leaf.type not in _TEXTS:
-        return False
-    value = leaf.value[1:-1] if leaf.type == "gvariant:s" else leaf.value  # such stand in quotes
-    if _may_tell(value) and _IN_VALUE.search(value):
-        return True
-    if not _TELLING.search(address) or _NO_SECRET.fullmatch(value):
-        return False
-    return any(_is_telling(token, value) for token in tokens(address)[-2:])
-
-
-def _is_telling(token: str, value: str) -> bool:
-    words = [word.lower() for word in _WORD.findall(token)]
-    for at, word in enumerate(words):
-        if _ABOUT.intersection(words[at + 1 :]) or (
-            at and words[at - 1] in ("show", "hide", "save", "remember")
-        ):
-            continue
-        if word in _PASSWORD:
-            return True
-        is_key = word == "key" and at > 0 and words[at - 1] in _KEY_OF
-        if (word in _TOKEN or is_key) and len(value) >= 8 and " " not in value:
-            return True
-        if word in _RANDOM_UNDER and _is_random(value):
-            return True
-    return False
-
-
-def _is_random(value: str) -> bool:
-    """Tell whether a text is long, of letters and digits, and spread like random ones."""
-    if not _RANDOM.fullmatch(value) or sum(c.isdigit() for c in value) < 3 or value.count("/") > 2:
-        return False
-    share = [count / len(value) for count in Counter(value).values()]
-    return -sum(p * math.log2(p) for p in share) > 3.3  # bits a character; words and paths have less
-
-
 def suspects(part: Part, lines: list[bytes]) -> list[int]:
     """Return which lines of a profile may hold a secret: one that stands there, or the mark of one."""
-    # A secret item of a list stands in the line of the list.
-    marked = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
-    if marked is None:
-        return list(range(len(lines)))
     text = b"\n".join(lines).decode("utf-8", "replace")
     own = text.split("\n")
-    telling = _suspects(Block(own, text)) if len(own) == len(lines) else list(range(len(lines)))
+    rows = [
+        f"{address}{END}{rest}"
+        for address, _, rest in (line.partition(_BETWEEN)[2].partition('",') for line in own)
+    ]
+    telling = _suspects(part, rows) if len(rows) == len(lines) else range(len(lines))
     # What JSON writes as an escape may be any letter of a telling word.
-    return sorted({*telling, *lines_with(lines, (*marked, b'"withheld"', b'"mark"', b"\\u"))})
+    return sorted({*telling, *lines_with(lines, (b'"withheld"', b'"mark"', b"\\u"))})
+
+
+def _suspects(part: Part, rows: list[str]) -> list[int]:
+    """Return which rows may hold a secret, by a quick look at all of them."""
+    # A secret item of a list stands in the row of the list.
+    marked = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
+    if marked is None:
+        return list(range(len(rows)))
+    text = "\n".join(rows)
+    found = set(may_look(rows, text))
+    kinds = _KINDS
+    if len(kinds) > 100_000:
+        kinds.clear()
+    for number, row in enumerate(rows):
+        end = row.index(END)
+        above, _, last = row[:end].rpartition("/")
+        name = last.rstrip("0123456789")
+        kind = kinds.get(name)
+        if kind is None:
+            kind = kinds[name] = _kind_of(name)
+        if not kind:
+            kind = kinds.get(above)
+            if kind is None:
+                kind = kinds[above] = _kind_above(above)
+        if kind and (kind != "random" or _LONG.search(row, end)):
+            found.add(number)
+    for word in marked:
+        sought = word.decode()
+        if sought in text:
+            found.update(number for number, row in enumerate(rows) if sought in row)
+    return sorted(found)
+
+
+def _kind_of(name: str) -> Kind:
+    return telling(name.replace("~1", "/").replace("~0", "~")).kind if may_tell(name) else ""
+
+
+def _kind_above(above: str) -> Kind:
+    """Return the most that the names above a setting tell."""
+    return max(map(_kind_of, above.split("/")[-3:]), key=STRENGTH.index)

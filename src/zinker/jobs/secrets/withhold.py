@@ -4,16 +4,16 @@ import base64
 import hashlib
 import hmac
 import io
-import re
 from collections.abc import Iterable, Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 
 from zinker import formats
-from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.leaves import Leaves
 from zinker.jobs.secrets.detect import holds_secret, secret_rows, secrets_in
 from zinker.jobs.secrets.machine_key import sealing_key
+from zinker.jobs.secrets.rest import rule_of_file, without_secrets
 from zinker.model.errors import NotWritable
 from zinker.model.file_state import FileState
 from zinker.model.plain_json import encode
@@ -24,11 +24,8 @@ from zinker.profiles.sealing import Lock
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
-# What a secret of a type is replaced by: something of the same type, as not every format has a null.
-_NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
 # So many bytes of whole files are sealed in, at most: a profile with more is not read (`LARGEST_SEALED`).
 _LARGEST_SECRETS = 24 * 1024 * 1024
-_PRIVATE_KEY = re.compile(rb"-----BEGIN [A-Z0-9 ]*PRIVATE KEY")  # RFC 7468
 
 
 class Withholder:
@@ -60,6 +57,7 @@ class Withholder:
 
         The secrets are remembered in `secrets`.
         """
+        self._forget(Where(part.id, reading.document))
         blocks = reading.blocks
         if blocks is not None and reading.content is not None:
             return self._without(part, reading, reading.content, blocks())
@@ -71,22 +69,20 @@ class Withholder:
             why = self._why_not_whole(part, reading)
             return self._secret_file(part, reading, why) if why else reading
         secret = secrets_in(part, reading.leaves)
-        if not secret:
-            return reading
         where = Where(part.id, reading.document)
         self.secrets |= {where._replace(address=address): leaf for address, leaf in secret.items()}
+        content = reading.content and self._cut(where, reading, reading.content, secret)
+        if not secret and content is reading.content:
+            return reading
         leaves = {**reading.leaves, **{address: self.mark(leaf) for address, leaf in secret.items()}}
-        content = reading.content and self._cut(reading, reading.content, secret)
         return msgspec.structs.replace(reading, leaves=leaves, **_with_content(reading, content))
 
     def _without(self, part: Part, reading: Reading, content: Content, blocks: Iterable[Block]) -> Reading:
         """Return a file whose settings come as rows without its secrets."""
-        where = (part.id, reading.document)
-        # It may be read for a second time, and not hold any more what it held before.
-        self.secrets = {at: leaf for at, leaf in self.secrets.items() if at[:2] != where}
+        where = Where(part.id, reading.document)
         guarded = list(self.guarded(part, reading.document, blocks))
-        found = {at[2]: leaf for at, leaf in self.secrets.items() if at[:2] == where}
-        cut = self._cut(reading, content, found) if found else content
+        found = {at[2]: leaf for at, leaf in self.secrets.items() if at[:2] == where[:2]}
+        cut = self._cut(where, reading, content, found)
         more = _with_content(reading, cut)
         return msgspec.structs.replace(reading, blocks=lambda: iter(guarded), **more)
 
@@ -105,23 +101,18 @@ class Withholder:
             return f"{reading.troubles[0].why}; it may hold a secret"
         if reading.content is None or "/" in part.not_secret:
             return ""
-        return "it holds a private key" if _PRIVATE_KEY.search(reading.content.beginning) else ""
+        rule = rule_of_file(reading.content)
+        trouble = f"{reading.troubles[0].why}; " if rule and reading.troubles else ""
+        return f"{trouble}it holds {rule}" if rule else ""
 
     def _secret_file(self, part: Part, reading: Reading, why: str) -> Reading:
         """Return a file that is a secret as a whole: its fingerprint; `why` says the reason."""
         where = Where(part.id, reading.document)
-        if where in self.secrets:  # it is read again
-            self._held -= len(base64.b64decode(self.secrets.pop(where).value))
-        content = reading.content
-        if content is None or self._held + content.size > _LARGEST_SECRETS:
-            why += ", and is too large to be sealed in"
-            return Reading(reading.document, "", troubles=(Trouble("", why),))
-        with content.open() as stream:
-            data = stream.read(content.size + 1)
-        if hashlib.sha256(data).hexdigest() != content.sha256:
-            return Reading(reading.document, "", troubles=(Trouble("", "it changed while it was read"),))
-        self._held += len(data)
-        leaf = self.secrets[where] = Leaf(WHOLE, base64.b64encode(data).decode())
+        failed = self._keep(where, reading.content)
+        if failed:
+            failed = failed if "changed" in failed else f"{why}, and {failed}"
+            return Reading(reading.document, "", troubles=(Trouble("", failed),))
+        leaf = self.secrets[where]
         if not self._seals:
             own = 'or `not_secret = ["/"]` takes it along as it is' if not reading.troubles else ""
             then = f", so it is withheld; --with-secrets seals it in{', ' * bool(own)}{own}"
@@ -134,6 +125,24 @@ class Withholder:
             reading, format=WHOLE, leaves={}, content=None, blocks=None, troubles=troubles, file=file
         )
 
+    def _forget(self, document: Where) -> None:
+        """Forget the secrets of a document: it is read again, and may not hold any more what it held before."""
+        kept = self.secrets.get(document)
+        self._held -= len(base64.b64decode(kept.value)) if kept else 0
+        self.secrets = {where: leaf for where, leaf in self.secrets.items() if where[:2] != document[:2]}
+
+    def _keep(self, where: Where, content: Content | None) -> str:
+        """Keep a file as it is among the secrets; returns why that cannot be, or ""."""
+        if content is None or self._held + content.size > _LARGEST_SECRETS:
+            return "is too large to be sealed in"
+        with content.open() as stream:
+            data = stream.read(content.size + 1)
+        if hashlib.sha256(data).hexdigest() != content.sha256:
+            return "it changed while it was read"
+        self._held += len(data)
+        self.secrets[where] = Leaf(WHOLE, base64.b64encode(data).decode())
+        return ""
+
     def marked(self, part: Part, address: str, leaf: Leaf | None) -> Leaf | None:
         """Return a value as plans have it: the fingerprint of one that is secret."""
         if leaf is None or not holds_secret(part, address, leaf):
@@ -145,21 +154,40 @@ class Withholder:
         mark = hmac.new(self._key, encode(leaf), hashlib.sha256).hexdigest()[:16]
         return Leaf(WITHHELD, {"key": self._key_id, "mark": mark})
 
-    def _cut(self, reading: Reading, content: Content, secret: Leaves) -> Content | None:
-        """Return a file without its secrets; None where they cannot be cut out."""
+    def _cut(self, where: Where, reading: Reading, content: Content, secret: Leaves) -> Content | None:
+        """Return a file without its secrets; None where they cannot be cut out.
+
+        What is cut out besides settings would be lost: the file as it is becomes a secret of its own.
+        """
         name = (reading.document, reading.format, content.sha256, *sorted(secret))
         known = self._cuts.find(name)
-        if known is not None:
-            return known
-        edits = [Edit(address, _emptied(leaf)) for address, leaf in secret.items()]
-        with content.open() as stream:
-            try:
-                data = formats.edit(reading.format, stream.read(), edits, reading.dialect, self._reader)
-            except NotWritable:
-                return None  # rather no copy of the file than one with the secret in it
-        cut = Content(len(data), hashlib.sha256(data).hexdigest(), lambda: io.BytesIO(data))
-        self._cuts.keep(name, cut)
+        if known is None:
+            known = self._cut_out(reading, content, secret)
+            self._cuts.keep(name, known)
+        cut, rule = known
+        if rule:
+            why = self._keep(where, content)
+            return None if why else cut
         return cut
+
+    def _cut_out(self, reading: Reading, content: Content, secret: Leaves) -> "Cut":
+        with content.open() as stream:
+            data = stream.read()
+        try:
+            dialect = reading.dialect
+            cut, rule = without_secrets(reading.format, data, dialect, self._reader, secret)
+        except NotWritable:
+            return Cut(None, "")  # rather no copy of the file than one with the secret in it
+        if cut == data:
+            return Cut(content, "")
+        return Cut(Content(len(cut), hashlib.sha256(cut).hexdigest(), lambda: io.BytesIO(cut)), rule)
+
+
+class Cut(NamedTuple):
+    """A file without its secrets, None where they cannot be cut out; and which was cut out that no setting is."""
+
+    content: Content | None
+    rule: str
 
 
 class Cuts:
@@ -168,17 +196,18 @@ class Cuts:
     _LARGEST = 8 * 1024 * 1024  # bytes of all together
 
     def __init__(self) -> None:
-        self._known: dict[tuple[str, ...], Content] = {}
+        self._known: dict[tuple[str, ...], Cut] = {}
 
-    def find(self, name: tuple[str, ...]) -> Content | None:
+    def find(self, name: tuple[str, ...]) -> Cut | None:
         """Return a file that has been cut already."""
         return self._known.get(name)
 
-    def keep(self, name: tuple[str, ...], cut: Content) -> None:
+    def keep(self, name: tuple[str, ...], cut: Cut) -> None:
         """Remember a file."""
-        if sum(known.size for known in self._known.values()) + cut.size > self._LARGEST:
+        size = cut.content.size if cut.content else 0
+        if sum(known.content.size for known in self._known.values() if known.content) + size > self._LARGEST:
             self._known.clear()
-        if cut.size <= self._LARGEST:
+        if size <= self._LARGEST:
             self._known[name] = cut
 
 
@@ -188,10 +217,3 @@ def _with_content(reading: Reading, content: Content | None) -> dict[str, Any]:
         return {"content": content}
     size, sha256 = (content.size, content.sha256) if content else (0, "")
     return {"content": content, "file": msgspec.structs.replace(reading.file, size=size, sha256=sha256)}
-
-
-def _emptied(leaf: Leaf) -> Leaf:
-    """Return what stands in a file for a secret: the same without its content."""
-    if leaf.type == "list":
-        return Leaf("list", [""] * len(leaf.value))  # written over as many lines as the old one
-    return Leaf(leaf.type, _NOTHING[leaf.type]) if leaf.type in _NOTHING else Leaf("null", None)

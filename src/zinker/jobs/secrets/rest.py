@@ -1,0 +1,197 @@
+"""Looks for secrets where no settings are: in comments, in tables that no subject names, in files carried whole."""
+
+import base64
+import re
+from collections.abc import Iterator
+from typing import IO
+
+from zinker import formats
+from zinker.formats.dialect import Dialect
+from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.sqlite import without_cells
+from zinker.formats.text import decode
+from zinker.jobs.secrets.detect import rule_of_looks
+from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of
+from zinker.model.address import pointer
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.setting import Leaf
+from zinker.stores.reading import Content
+
+_SQLITE = b"SQLite format 3\0"
+_CHUNK = 4 * 1024 * 1024
+_OVERLAP = 16 * 1024
+_COMMENTS = {
+    "ini": r"^[ \t]*[;#][^\r\n]*|[ \t][;#][^\r\n]*",
+    "key-value": r"^[ \t]*[;#!][^\r\n]*|[ \t]#[^\r\n]*",
+    "properties": r"^[ \t]*[#!][^\r\n]*",
+    "json": r"//[^\r\n]*|/\*.*?\*/|^[ \t]*#[^\r\n]*",
+    "yaml": r"^[ \t]*#[^\r\n]*|[ \t]#[^\r\n]*",
+    "toml": r"^[ \t]*#[^\r\n]*|[ \t]#[^\r\n]*",
+    "xml": r"<!--.*?-->|<\?.*?\?>",
+    "plist": r"<!--.*?-->|<\?.*?\?>",
+    "pattern": r"^[^\r\n]+",  # what no pattern fits is no setting
+}
+# One of these is in every document of a format that has comments.
+_BEGINS = {
+    "json": (b"//", b"/*", b"#"),
+    "xml": (b"<!--", b"<?"),
+    "yaml": (b"#",),
+    "toml": (b"#",),
+    "plist": (b"<!--", b"<?"),
+}
+# What a secret of a type is replaced by: something of the same type, as not every format has a null.
+_NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
+_BLOCKS = {"/*": "*/", "<!--": "-->", "<?": "?>"}
+# What names a password by a word that stands before it, and by its place in a line.
+_NETRC = re.compile(r"\b(?:login|machine|user)\s+\S+\s(?:[^\r\n]*\r?\n?){0,3}?\s*(?:password|passwd)\s+(\S+)")
+_PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
+_OWNERS = r"(?:this|self|document|window|props|state|config|settings|options|request|event|args|os|process)"
+_CODE = re.compile(rf"{_OWNERS}(?:\.|->|::)\w.*|.*\(.*|\w+(?:\[|\]).*")
+
+
+def without_secrets(
+    format: str, data: bytes, dialect: Dialect, reader: formats.Reader, secret: Leaves
+) -> tuple[bytes, str]:
+    """Return a document without its secrets, and which there was that no setting is: the first of them, or "".
+
+    Raises `NotWritable` where they cannot be cut out.
+    """
+    edits = [Edit(address, emptied(leaf)) for address, leaf in secret.items()]
+    cut = formats.edit(format, data, edits, dialect, reader) if edits else data
+    try:
+        return _without_rest(format, cut, dialect, reader, bool(edits))
+    except DocumentError as error:
+        raise NotWritable("", str(error)) from None
+
+
+def emptied(leaf: Leaf) -> Leaf:
+    """Return what stands in a profile's copy of a file for a secret: the same without its content."""
+    if leaf.type == "list":
+        return Leaf("list", [""] * len(leaf.value))  # written over as many lines as the old one
+    return Leaf(leaf.type, _NOTHING[leaf.type]) if leaf.type in _NOTHING else Leaf("null", None)
+
+
+def _without_rest(
+    format: str, data: bytes, dialect: Dialect, reader: formats.Reader, is_cut: bool
+) -> tuple[bytes, str]:
+    if format == "sqlite":
+        return without_cells(data, dialect, cell_rule, is_cut)
+    if (
+        format not in _COMMENTS
+        or data.startswith(b"bplist")
+        or not any(sign in data for sign in _BEGINS.get(format, (b"",)))
+    ):
+        return data, ""
+    text = decode(data, declared=dialect.encoding)
+    rule = next(
+        (found for span in _comments(format, text.characters) if (found := rule_of_text(span[0]))), ""
+    )
+    if not rule:
+        return data, ""
+    before = reader.read(format, data, dialect)
+    characters = text.characters
+    for span in reversed(list(_comments(format, characters))):
+        if rule_of_text(span[0]):
+            shorter = _without(characters, span)
+            if _reads_as(format, text.encode(shorter), dialect, before):
+                characters = shorter
+    # What is left of them stands inside a value, which is looked at as a setting.
+    return text.encode(characters), rule if characters != text.characters else ""
+
+
+def _comments(format: str, characters: str) -> Iterator[re.Match[str]]:
+    return re.finditer(_COMMENTS[format], characters, re.MULTILINE | re.DOTALL)
+
+
+def _without(characters: str, span: re.Match[str]) -> str:
+    """Return a text without a comment, and without its line where that has nothing else."""
+    start, end = span.span()
+    begin = characters.rfind("\n", 0, start) + 1
+    stop = characters.find("\n", end) + 1 or len(characters)
+    if not characters[begin:start].strip() and not characters[end:stop].strip():
+        return characters[:begin] + characters[stop:]
+    mark = next((mark for mark in _BLOCKS if span[0].startswith(mark)), "")
+    return characters[:start] + (mark + _BLOCKS[mark] if mark else "") + characters[end:]
+
+
+def _reads_as(format: str, data: bytes, dialect: Dialect, leaves: Leaves) -> bool:
+    try:
+        return formats.read(format, data, dialect) == leaves
+    except (DocumentError, NotWritable):
+        return False
+
+
+def cell_rule(column: str, value: object) -> str:
+    """Say why a cell of a table looks like a secret, or ""."""
+    if isinstance(value, bytes):
+        return rule_of_looks(pointer(column), Leaf("bytes", base64.b64encode(value).decode()))
+    if isinstance(value, str | int):
+        return rule_of_looks(pointer(column), Leaf("int" if isinstance(value, int) else "text", value))
+    return ""
+
+
+def rule_of_text(text: str) -> str:
+    """Say which secret a text that is no setting holds, or ""."""
+    if look := look_of(text):
+        return look
+    if given := next(assigned(text), None):
+        return f"a value for {given[0]}"
+    return ""
+
+
+def rule_of_file(content: Content) -> str:
+    """Say which secret a file that is carried whole holds, or ""; raises `OSError`."""
+    if key := key_in(content.beginning):
+        return key
+    if content.beginning.startswith(_SQLITE):
+        return _rule_of_database(content)
+    encoding = _encoding(content.beginning)
+    with content.open() as stream:
+        return next(filter(None, (_rule_of_chunk(chunk, encoding) for chunk in _chunks(stream))), "")
+
+
+def _chunks(stream: IO[bytes]) -> Iterator[bytes]:
+    tail = b""
+    while chunk := stream.read(_CHUNK):
+        yield tail + chunk
+        tail = chunk[-_OVERLAP:]
+
+
+def _rule_of_chunk(data: bytes, encoding: str) -> str:
+    if b"PRIVATE KEY" in data or any(
+        "PRIVATE KEY".encode(wide) in data for wide in ("utf-16-le", "utf-16-be")
+    ):
+        return "a private key"
+    if not encoding:
+        return ""
+    text = data.decode(encoding, "replace")
+    for pattern in (_NETRC, _PGPASS):
+        if any(fits("password", found[1]) for found in pattern.finditer(text)):
+            return "a password"
+    if look := look_of(text):
+        return look
+    given = next((name for name, value in assigned(text) if not _CODE.fullmatch(value)), "")
+    return f"a value for {given}" if given else ""
+
+
+def _encoding(beginning: bytes) -> str:
+    """Return the encoding of the text that begins so, or "" for what is none."""
+    for mark, encoding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
+        if beginning.startswith(mark):
+            return encoding
+    if b"\0" not in beginning:
+        return "utf-8"
+    for at, encoding in ((1, "utf-16-le"), (0, "utf-16-be")):
+        zeros, others = beginning[at:4096:2], beginning[1 - at : 4096 : 2]
+        if zeros.count(0) > len(zeros) * 0.8 and not others.count(0):
+            return encoding
+    return ""
+
+
+def _rule_of_database(content: Content) -> str:
+    with content.open() as stream:
+        data = stream.read()
+    try:
+        return without_cells(data, Dialect(), cell_rule)[1]
+    except (DocumentError, NotWritable):
+        return _rule_of_chunk(data, "")
