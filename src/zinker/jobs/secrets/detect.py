@@ -5,7 +5,7 @@ This is the one place that decides it: by where a value stands, what it is calle
 
 import base64
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from zinker.formats.leaves import Leaves
 from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, may_look
@@ -34,6 +34,7 @@ _ANY = re.compile(
 _LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
 # What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
 _KINDS: dict[str, Kind] = {}
+_DIGITS = "0123456789"
 _LEAST_BYTES = {"password": 4, "token": 8, "random": 16}
 
 
@@ -170,7 +171,7 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
     for at in range(0, len(addresses), _BATCH):
         batch = addresses[at : at + _BATCH]
         rows = [row_of(address, leaves[address]) for address in batch]
-        numbers = _suspects(part, rows)
+        numbers = _suspects(part, rows, _names(rows), "\n".join(rows))
         some = (batch[number] for number in numbers)
         found |= {
             address: leaves[address] for address in some if holds_secret(part, address, leaves[address])
@@ -181,48 +182,48 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
 def secret_rows(part: Part, block: Block) -> Iterator[int]:
     """Yield which of the rows hold a secret; most are only looked at together, and have none."""
     rows = block.rows
-    for number in _suspects(part, rows):
+    for number in _suspects(part, rows, _names(rows), "\n".join(rows)):
         if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
             yield number
+
+
+def _names(rows: list[str]) -> list[tuple[str, str, str]]:
+    return [row[: row.index(END)].rpartition("/") for row in rows]
 
 
 def suspects(part: Part, lines: list[bytes]) -> list[int]:
     """Return which lines of a profile may hold a secret: one that stands there, or the mark of one."""
     text = b"\n".join(lines).decode("utf-8", "replace")
-    own = text.split("\n")
-    rows = [
-        f"{address}{END}{rest}"
-        for address, _, rest in (line.partition(_BETWEEN)[2].partition('",') for line in own)
-    ]
-    telling = _suspects(part, rows) if len(rows) == len(lines) else range(len(lines))
+    rows = text.split("\n")
+    found: Iterable[int] = range(len(lines))
+    if len(rows) == len(lines):
+        names = [row.partition(_BETWEEN)[2].partition('",')[0].rpartition("/") for row in rows]
+        found = _suspects(part, rows, names, text)
     # What JSON writes as an escape may be any letter of a telling word.
-    return sorted({*telling, *lines_with(lines, (b'"withheld"', b'"mark"', b"\\u"))})
+    return sorted({*found, *lines_with(lines, (b'"withheld"', b'"mark"', b"\\u"))})
 
 
-def _suspects(part: Part, rows: list[str]) -> list[int]:
-    """Return which rows may hold a secret, by a quick look at all of them."""
+def _suspects(part: Part, rows: list[str], names: list[tuple[str, str, str]], text: str) -> list[int]:
+    """Return which rows may hold a secret, by a quick look at all of them.
+
+    `names` are their addresses, each without its last name, and that; `text` is all of the rows.
+    """
     # A secret item of a list stands in the row of the list.
     marked = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
     if marked is None:
         return list(range(len(rows)))
-    text = "\n".join(rows)
     found = set(may_look(rows, text))
-    kinds = _KINDS
-    if len(kinds) > 100_000:
-        kinds.clear()
-    for number, row in enumerate(rows):
-        end = row.index(END)
-        above, _, last = row[:end].rpartition("/")
-        name = last.rstrip("0123456789")
-        kind = kinds.get(name)
-        if kind is None:
-            kind = kinds[name] = _kind_of(name)
-        if not kind:
-            kind = kinds.get(above)
-            if kind is None:
-                kind = kinds[above] = _kind_above(above)
-        if kind and (kind != "random" or _LONG.search(row, end)):
-            found.add(number)
+    if len(_KINDS) > 100_000:
+        _KINDS.clear()
+    by_name = {
+        name: kind for name in {last.rstrip(_DIGITS) for _, _, last in names} if (kind := _kind_of(name))
+    }
+    above = {path: kind for path in {path for path, _, _ in names} if (kind := _kind_above(path))}
+    if by_name or above:
+        for number, (path, _, last) in enumerate(names):
+            most = by_name.get(last.rstrip(_DIGITS)) or above.get(path)
+            if most and (most != "random" or _LONG.search(rows[number], len(path) + len(last))):
+                found.add(number)
     for word in marked:
         sought = word.decode()
         if sought in text:
@@ -231,9 +232,17 @@ def _suspects(part: Part, rows: list[str]) -> list[int]:
 
 
 def _kind_of(name: str) -> Kind:
-    return telling(name.replace("~1", "/").replace("~0", "~")).kind if may_tell(name) else ""
+    """Return what a name tells."""
+    kind = _KINDS.get(name)
+    if kind is None:
+        kind = telling(name.replace("~1", "/").replace("~0", "~")).kind if may_tell(name) else ""
+        _KINDS[name] = kind
+    return kind
 
 
 def _kind_above(above: str) -> Kind:
     """Return the most that the names above a setting tell."""
-    return max(map(_kind_of, above.split("/")[-3:]), key=STRENGTH.index)
+    known = _KINDS.get(above + "/")
+    if known is None:
+        known = _KINDS[above + "/"] = max(map(_kind_of, above.split("/")[-3:]), key=STRENGTH.index)
+    return known

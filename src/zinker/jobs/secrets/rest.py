@@ -8,7 +8,6 @@ from typing import IO
 from zinker import formats
 from zinker.formats.dialect import Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.sqlite import without_cells
 from zinker.formats.text import decode
 from zinker.jobs.secrets.detect import rule_of_looks
 from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of
@@ -33,11 +32,15 @@ _COMMENTS = {
 }
 # One of these is in every document of a format that has comments.
 _BEGINS = {
+    "ini": (b";", b"#"),
+    "key-value": (b";", b"#", b"!"),
+    "properties": (b"#", b"!"),
     "json": (b"//", b"/*", b"#"),
-    "xml": (b"<!--", b"<?"),
     "yaml": (b"#",),
     "toml": (b"#",),
+    "xml": (b"<!--", b"<?"),
     "plist": (b"<!--", b"<?"),
+    "pattern": (b"",),
 }
 # What a secret of a type is replaced by: something of the same type, as not every format has a null.
 _NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
@@ -75,11 +78,13 @@ def _without_rest(
     format: str, data: bytes, dialect: Dialect, reader: formats.Reader, is_cut: bool
 ) -> tuple[bytes, str]:
     if format == "sqlite":
+        from zinker.formats.sqlite import without_cells  # most runs need no SQLite
+
         return without_cells(data, dialect, cell_rule, is_cut)
     if (
         format not in _COMMENTS
         or data.startswith(b"bplist")
-        or not any(sign in data for sign in _BEGINS.get(format, (b"",)))
+        or not any(sign in data for sign in _BEGINS[format])
     ):
         return data, ""
     text = decode(data, declared=dialect.encoding)
@@ -189,6 +194,8 @@ def _encoding(beginning: bytes) -> str:
 
 
 def _rule_of_database(content: Content) -> str:
+    from zinker.formats.sqlite import without_cells
+
     with content.open() as stream:
         data = stream.read()
     try:

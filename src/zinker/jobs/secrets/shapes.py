@@ -73,6 +73,7 @@ _FIXED = (
 # RFC 3986, section 3.2.1; what is put in for the password by a program is none.
 _URI = re.compile(r"[a-z][a-z0-9+.-]*://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE)
 _BEARER = re.compile(r"\b(?:Bearer|Basic|Token)\s+([\w.~+/-]{12,}=*)", re.IGNORECASE)  # RFC 6750, RFC 7617
+_NO_LETTERS = "\"'\\ \t>0123456789"  # what may stand between a name and its sign, or end it
 _LINE = re.compile(r"[^\r\n]*[=:][^\r\n]*")
 # A name and a value in one line of a text: `password = x`, `"token": "x"`, `--secret=x`, `Pwd=x;`.
 _ASSIGNED = re.compile(
@@ -112,26 +113,25 @@ def may_look(rows: Sequence[str], text: str) -> Iterator[int]:
         signs += [sign for sign in _IN_RUNS if sign in text]
     if "$" in text or "{" in text:
         signs += [sign for sign in _HASHES if sign in text]
-    at = "@" if "@" in text and "://" in text else ""
-    gives, says = "=" in text or ":" in text, "earer " in text or "asic " in text
-    if not (signs or at or gives or says):
-        return
-    for number, row in enumerate(rows):
-        if (
-            (gives and ("=" in row or ":" in row) and _may_give(row))
-            or (at and at in row)
-            or any(sign in row for sign in signs)
-            or (says and _BEARER.search(row))
-        ):
-            yield number
+    if "@" in text and "://" in text:
+        signs.append("@")
+    for sign in signs:
+        yield from (number for number, row in enumerate(rows) if sign in row)
+    if "=" in text or ":" in text:
+        some = [(number, row) for number, row in enumerate(rows) if "=" in row or ":" in row]
+        yield from (number for number, row in some if _may_give(row))
+    if "earer " in text or "asic " in text or "oken " in text:
+        yield from (number for number, row in enumerate(rows) if _BEARER.search(row))
 
 
 def _may_give(text: str) -> bool:
     """Tell whether the last word before any sign of equality or colon may be the name of a secret."""
     for part in text.replace(":", "=").split("=")[:-1]:
-        name = part[-60:].rstrip("\"'\\ \t>")
-        if may_tell(name[max(map(name.rfind, " \"'&;,?(/\n")) + 1 :]):
-            return True
+        name = part.rstrip(_NO_LETTERS)
+        if name[-1:].isalpha():
+            name = name[-60:]
+            if may_tell(name[max(map(name.rfind, " \"'&;,?(/\n")) + 1 :]):
+                return True
     return False
 
 
