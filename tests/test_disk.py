@@ -171,6 +171,65 @@ def test_a_run_as_administrator_locks_nobody_out(tmp_path):
     assert owners(garden.home, garden.path / "shelf", garden.path / "potting-shed") == {IVY}
 
 
+ANOTHER = """
+import contextlib, os, sys
+os.setuid(65534)
+for path in sys.argv[1:]:
+    with contextlib.suppress(OSError), open(path, "rb") as file:
+        if file.read(1):
+            print(path)
+"""
+
+
+@pytest.mark.skipif(os.name != "posix", reason="modes are POSIX's")
+def test_what_zinker_keeps_is_its_owners_alone(garden):
+    """Whatever the folder and the umask; a shelf that is shared says so."""
+    open_to_all = {"preexec_fn": lambda: os.umask(0)}
+    here = garden.path / "public"
+    here.mkdir()
+    for folder in (garden.path, garden.home, here):
+        folder.chmod(0o777)
+    (garden.home / "zinker.toml").write_text(
+        (garden.home / "zinker.toml").read_text().replace("../shelf", "../public/shelf")
+    )
+
+    def readable():
+        """What another account could read."""
+        roots = [here, *(garden.home.glob("[!zs]*"))]
+        paths = [path for root in roots for path in (root, *root.rglob("*"))]
+        if os.geteuid():
+            return [str(p) for p in paths if p.is_file() and p.stat().st_mode & 0o077 and p.stat().st_size]
+        for above in (here, *here.parents[:-2]):  # what pytest makes is its own alone
+            above.chmod(above.stat().st_mode | 0o055)
+        done = subprocess.run(
+            [sys.executable, "-c", ANOTHER, *paths], capture_output=True, text=True, check=True
+        )
+        return done.stdout.split("\n")[:-1]
+
+    public = here / "public.txt"
+    public.write_text("for everybody")
+    garden("export", "mosslight", "--place", "potting-shed", **open_to_all)
+    garden("export", "mosslight", "--place", "potting-shed", "--to", here / "one.zinker", **open_to_all)
+    garden("export", "mosslight", "--place", "potting-shed", "--to", here / "folder", **open_to_all)
+    garden.spoil()
+    report = here / "ticket.txt"
+    garden("import", "mosslight", "--place", "potting-shed", "--yes", "--report", report, **open_to_all)
+    assert readable() == [str(public)] and report.exists()
+    # What an older Zinker has left open is closed, and that is said.
+    kept = [here / "shelf/subjects", here / "shelf/changes"]
+    for folder in kept:
+        folder.chmod(0o755)
+    done = garden("export", "mosslight", "--place", "potting-shed", **open_to_all)
+    assert "could be read by others" in done.out + done.err
+    assert {stat.S_IMODE(folder.stat().st_mode) for folder in kept} == {0o700}
+    shared = f"shared = true\n{(garden.home / 'zinker.toml').read_text()}".replace(
+        "public/shelf", "public/all"
+    )
+    (garden.home / "zinker.toml").write_text(shared)
+    garden("export", "mosslight", "--place", "potting-shed", **open_to_all)
+    assert stat.S_IMODE((here / "all/subjects/mosslight/1.zinker").stat().st_mode) == 0o666
+
+
 @pytest.mark.skipif(not hasattr(os, "geteuid"), reason="modes are POSIX's")
 def test_a_file_without_the_right_to_write_comes_and_is_undone(kept):
     kept.spoil()

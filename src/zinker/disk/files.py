@@ -3,6 +3,9 @@
 The rule: write beside the target under a name of `part_name`, flush it to the disk, rename it over the target,
 flush the folder. Such a name is nobody's document; whoever finds one may delete it.
 
+They are readable by their owner alone, whatever the folder and the umask, unless a `mode` of None is asked for:
+then they are as readable as the folder they are made in.
+
 Run by an administrator in somebody's stead, everything belongs to whom the folder belongs to that it is made in, so
 that nobody is locked out of what is theirs.
 """
@@ -26,6 +29,7 @@ from zinker.disk.attributes import give, is_root, set_mode
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
+PRIVATE = 0o600
 _OWN_PART = re.compile(rf"\.([0-9a-f]{{8}})-(\d+){re.escape(PART_SUFFIX)}", re.ASCII)
 _PART = re.compile(rf"\.[0-9a-f]{{16}}{re.escape(PART_SUFFIX)}", re.ASCII)
 
@@ -58,7 +62,7 @@ def open_part(path: Path) -> IO[bytes]:
     return os.fdopen(descriptor, "w+b")
 
 
-def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
+def write_part(target: Path, chunks: Iterable[bytes], mode: int | None = PRIVATE) -> Path:
     """Write the new content of a file beside it, flushed to the disk, with the file's own mode and owner.
 
     Raises `OSError`, and leaves nothing behind then.
@@ -68,15 +72,15 @@ def write_part(target: Path, chunks: Iterable[bytes]) -> Path:
         with open_part(path) as file:
             for chunk in chunks:
                 file.write(chunk)
-            finish_part(file, target)
+            finish_part(file, target, mode)
     except BaseException:
         path.unlink(missing_ok=True)
         raise
     return path
 
 
-def finish_part(file: IO[bytes], target: Path) -> None:
-    """Flush an open file, and give it mode and owner of the one it replaces, or those usual in its folder."""
+def finish_part(file: IO[bytes], target: Path, mode: int | None = PRIVATE) -> None:
+    """Flush an open file, and give it mode and owner of the one it replaces; a new one has `mode`."""
     file.flush()
     os.fsync(file.fileno())
     try:
@@ -84,7 +88,7 @@ def finish_part(file: IO[bytes], target: Path) -> None:
         usual = looks.st_mode & 0o7777
     except FileNotFoundError:
         looks = target.parent.stat()
-        usual = looks.st_mode & 0o666
+        usual = looks.st_mode & 0o666 if mode is None else mode
     give(file.fileno(), looks)
     set_mode(file.fileno(), usual)
 
@@ -96,9 +100,9 @@ def commit_part(path: Path, target: Path) -> None:
     flush_folder(target.parent)
 
 
-def write_file(target: Path, data: bytes) -> None:
+def write_file(target: Path, data: bytes, mode: int | None = PRIVATE) -> None:
     """Replace a small file as a whole; raises `OSError`, and the old one stands then."""
-    commit_part(write_part(target, [data]), target)
+    commit_part(write_part(target, [data], mode), target)
 
 
 def open_own(path: Path, flags: int, mode: int = 0o600) -> int:
@@ -169,20 +173,31 @@ def flush_folder(folder: Path) -> None:
             os.close(descriptor)
 
 
-def make_folders(folder: Path) -> list[Path]:
+def make_folders(folder: Path, mode: int | None = PRIVATE) -> list[Path]:
     """Make a folder with those above it; returns the ones that were missing, the highest first.
 
-    They get the owner of the folder they are made in.
+    They get the owner of the folder they are made in, and are for that one alone unless the mode is None.
     """
     missing = list(itertools.takewhile(lambda path: not path.exists(), (folder, *folder.parents)))
     for path in reversed(missing):
-        path.mkdir(exist_ok=True)
+        path.mkdir(mode=0o777 if mode is None else 0o700, exist_ok=True)
         with contextlib.suppress(OSError):
             looks = path.parent.stat()
+            if mode is None:
+                path.chmod(looks.st_mode & 0o7777)
             if is_root() and (looks.st_uid or looks.st_gid):
                 os.chown(path, looks.st_uid, looks.st_gid)
         flush_folder(path.parent)
     return missing[::-1]
+
+
+def close_to_others(folder: Path) -> bool:
+    """Take other accounts' rights to one's own folder; tells whether they had any."""
+    looks = folder.stat()
+    is_open = os.name == "posix" and bool(looks.st_mode & 0o077) and looks.st_uid == os.geteuid()
+    if is_open:
+        folder.chmod(looks.st_mode & 0o7700)
+    return is_open
 
 
 def chunks_of(path: Path) -> Iterator[bytes]:

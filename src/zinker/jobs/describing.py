@@ -43,7 +43,7 @@ def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None =
             "No draft written", f"{path} is there already", "Choose another name, or edit that file."
         )
     try:
-        write_file(path, draft(id, parts).encode())
+        write_file(path, draft(id, parts).encode(), mode=None)
     except OSError as error:
         raise WrongUsage(
             "No draft written", f"{path}: {reason(error)}", "Choose another folder with --to."

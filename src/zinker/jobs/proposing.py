@@ -81,7 +81,7 @@ def propose(
     folders = tuple(rule for rule in between(first.own_folders(), second.own_folders()))
     proposal = Proposal((*folders, *known, *often), tuple(moves), rest, tuple(_groups(first, second)))
     try:
-        write_file(path, _text(old, new, proposal).encode())
+        write_file(path, _text(old, new, proposal).encode(), mode=None)
     except OSError as error:
         then = "Choose another folder with --to."
         raise WrongUsage("No crosswalk written", f"{path}: {reason(error)}", then) from None

@@ -58,6 +58,7 @@ class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
+    shared: bool = False
     subjects: tuple[str, ...] = ()
     places: dict[Id, FolderEntry | RemoteEntry | TenantEntry] = {}
 
@@ -82,10 +83,10 @@ class Setup:
     @property
     def shelf(self) -> Shelf:
         """The shelf; raises `Damaged` for one that is not readable."""
-        known = self.own_folder / "shelves.json"
-        if not self._configuration.shelf:
-            return Shelf(self.own_folder / "shelf", None, lambda text: self.notify(text))
-        return Shelf(self._path(self._configuration.shelf), known, lambda text: self.notify(text))
+        named = self._configuration.shelf
+        folder = self._path(named) if named else self.own_folder / "shelf"
+        known = self.own_folder / "shelves.json" if named else None
+        return Shelf(folder, known, lambda text: self.notify(text), self._configuration.shared)
 
     def place(self, name: str) -> Place:
         """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.

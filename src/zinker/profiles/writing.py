@@ -17,10 +17,13 @@ import msgspec
 from zinker.disk.files import (
     CHUNK,
     PART_SUFFIX,
+    PRIVATE,
     chunks_of,
     commit_part,
     finish_part,
     flush_folder,
+    make_folders,
+    open_own,
     open_part,
     part_path,
     write_part,
@@ -147,9 +150,9 @@ class FolderTarget:
     def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
         """Write a member aside."""
         target = self._aside / name
-        target.parent.mkdir(parents=True, exist_ok=True)
+        make_folders(target.parent)
         try:
-            with target.open("xb") as sink:
+            with os.fdopen(open_own(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as sink:
                 _copy(name, stream, sink, sha256)
                 sink.flush()
                 os.fsync(sink.fileno())
@@ -166,7 +169,7 @@ class FolderTarget:
                 raise Refused("Not exported", why, "Remove it, or choose another folder.")
         for name in self._names:
             target = self._folder / name
-            target.parent.mkdir(exist_ok=True)
+            target.parent.mkdir(mode=0o700, exist_ok=True)
             (self._aside / name).replace(target)
         for path in [
             self._folder / SEALED,
@@ -308,7 +311,7 @@ class ProfileBuilder:
 
 
 @contextlib.contextmanager
-def profile_part(part: Path, target: Path) -> Iterator[ProfileBuilder]:
+def profile_part(part: Path, target: Path, mode: int | None = PRIVATE) -> Iterator[ProfileBuilder]:
     """Build a profile file under the name `part`, to be renamed to `target` by whoever asked; else it goes.
 
     It is read back before it is left there: raises `Refused` where that fails.
@@ -321,7 +324,7 @@ def profile_part(part: Path, target: Path) -> Iterator[ProfileBuilder]:
                 zipped.close()
             finally:
                 zipped.abandon()
-            finish_part(file, target)
+            finish_part(file, target, mode)
         check_readable(part, target)
     except BaseException:
         part.unlink(missing_ok=True)
@@ -353,7 +356,7 @@ def check_readable(path: Path, name: Path) -> None:
 def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
     """Build a profile folder, new or in place of an earlier profile; other files in it are left alone."""
     is_new = not path.exists()
-    path.mkdir(parents=True, exist_ok=True)
+    make_folders(path)
     target = FolderTarget(path)
     try:
         yield ProfileBuilder(target)

@@ -18,7 +18,7 @@ from pathlib import Path
 import msgspec
 
 from zinker.disk.announce import announce
-from zinker.disk.files import flush_folder, make_folders, open_own, write_file
+from zinker.disk.files import PRIVATE, flush_folder, make_folders, open_own, write_file
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
@@ -32,16 +32,20 @@ FORMAT = 2
 class ChangeLog:
     """The changes recorded on a shelf."""
 
-    def __init__(self, folder: Path, lock: Callable[[], contextlib.AbstractContextManager[None]]) -> None:
-        self._folder = folder
-        self._lock = lock
+    def __init__(
+        self,
+        folder: Path,
+        lock: Callable[[], contextlib.AbstractContextManager[None]],
+        mode: int | None = PRIVATE,
+    ) -> None:
+        self._folder, self._lock, self._mode = folder, lock, mode
 
     def reserve(self) -> int:
         """Give out the next number, to one run only; raises `Refused` where the shelf cannot be written."""
         try:
             with self._lock():
                 number = max([0, *self._numbers()]) + 1
-                make_folders(self._folder / str(number))
+                make_folders(self._folder / str(number), self._mode)
         except OSError as error:
             raise _unwritable(error) from None
         return number
@@ -55,8 +59,8 @@ class ChangeLog:
         data = sealed(_Documents(change.number, documents))
         change = msgspec.structs.replace(change, documents_sha256=digest(data))
         try:
-            make_folders(self._folder / "open")
-            write_file(folder / "documents.json", data)
+            make_folders(self._folder / "open", self._mode)
+            write_file(folder / "documents.json", data, self._mode)
             self._write(change)
             # From here on the change counts as begun. Its mark holds nothing, so it needs no staging.
             mark = self._folder / "open" / str(change.number)
@@ -135,7 +139,7 @@ class ChangeLog:
             raise _damaged(path, error) from None
 
     def _write(self, change: Change) -> None:
-        write_file(self._folder / str(change.number) / "change.json", sealed(change, indent=2))
+        write_file(self._folder / str(change.number) / "change.json", sealed(change, indent=2), self._mode)
 
     def _numbers(self) -> list[int]:
         if not self._folder.is_dir():

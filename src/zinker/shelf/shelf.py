@@ -17,7 +17,16 @@ from pathlib import Path
 import msgspec
 from filelock import Timeout
 
-from zinker.disk.files import commit_part, lock, make_folders, own_part, sweep_own_parts, write_file
+from zinker.disk.files import (
+    PRIVATE,
+    close_to_others,
+    commit_part,
+    lock,
+    make_folders,
+    own_part,
+    sweep_own_parts,
+    write_file,
+)
 from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
 from zinker.model.plain_json import decode, encode
 from zinker.model.profile import Manifest
@@ -60,9 +69,11 @@ class Shelf:
         folder: Path,
         known: Path | None = None,
         notify: Callable[[str], None] = lambda text: None,
+        is_shared: bool = False,
     ) -> None:
-        self.folder = folder
-        self.changes = ChangeLog(folder / "changes", self.lock)
+        """Open the shelf in a folder; one that is shared is as readable as the folder is."""
+        self.folder, self._mode = folder, None if is_shared else PRIVATE
+        self.changes = ChangeLog(folder / "changes", self.lock, self._mode)
         self._known, self._notify = known, notify
         self._check_format()
 
@@ -114,7 +125,7 @@ class Shelf:
         folder = self.folder / "subjects" / subject
         try:
             self._make()
-            make_folders(folder)
+            make_folders(folder, self._mode)
             sweep_own_parts(folder)
             return self._keep(folder, build)
         except OSError as error:
@@ -126,7 +137,7 @@ class Shelf:
         # Every run builds under a name of its own; only the number is given out under the lock.
         part = own_part(folder)
         try:
-            with profile_part(part, folder / "the new version") as builder:
+            with profile_part(part, folder / "the new version", self._mode) as builder:
                 manifest = build(builder)
                 builder.close()
             with self.lock():
@@ -171,10 +182,21 @@ class Shelf:
                 raise Refused(
                     "Nothing done", why, "Plug in or mount what it is on, or name another in zinker.toml."
                 )
-            make_folders(self.folder)
-            write_file(self.folder / "shelf.json", b'{"format": 1}\n')
+            make_folders(self.folder, self._mode)
+            write_file(self.folder / "shelf.json", b'{"format": 1}\n', self._mode)
             self._notify(f"A new shelf has been made: {self.folder}")
+        self._close_to_others()
         self._remember()
+
+    def _close_to_others(self) -> None:
+        """Close what other accounts of this machine could read, unless the shelf is theirs, too."""
+        kept = [path for name in ("subjects", "changes") if (path := self.folder / name).is_dir()]
+        closed = [path for path in kept if self._mode is not None and close_to_others(path)]
+        if closed:
+            then = "with `shared = true` in zinker.toml it is as open as its folder"
+            self._notify(
+                f"The shelf {self.folder} could be read by others, and is closed to them now; {then}"
+            )
 
     def _remember(self) -> None:
         """Note that there is a shelf in this folder, where nothing stands against writing that down."""
@@ -221,7 +243,7 @@ class Shelf:
         counter = folder / "last-number"
         last = int(counter.read_text()) if counter.exists() else 0
         number = max([last, *self._numbers(folder.name)]) + 1
-        write_file(counter, f"{number}\n".encode())
+        write_file(counter, f"{number}\n".encode(), self._mode)
         return number
 
     def _version(self, subject: str, number: int) -> Version:

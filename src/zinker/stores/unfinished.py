@@ -5,6 +5,7 @@ AES-CBC and HMAC-SHA-256). A line that does not open, such as the one at which i
 """
 
 import base64
+import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +13,8 @@ from typing import IO, Any
 
 import msgspec
 from cryptography.fernet import Fernet, InvalidToken
+
+from zinker.disk.files import make_folders, open_own
 
 
 class Fetched(msgspec.Struct):
@@ -55,9 +58,9 @@ class Unfinished:
         data = msgspec.json.encode(fetched)
         with self._lock:
             if self._file is None:
-                self._path.parent.mkdir(parents=True, exist_ok=True)
-                self._file = self._path.open("ab", buffering=0)
-                self._path.chmod(0o600)
+                make_folders(self._path.parent)
+                opened = open_own(self._path, os.O_WRONLY | os.O_CREAT | os.O_APPEND)
+                self._file = os.fdopen(opened, "ab", buffering=0)
             self._file.write(self._opened().encrypt(data) + b"\n")
 
     def forget(self) -> None:

@@ -12,7 +12,7 @@ from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, may_look
 from zinker.jobs.secrets.words import STRENGTH, Kind, may_tell, telling
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.lines import lines_with, words_of
-from zinker.model.rows import END, Block, address_of, leaf_of, row_of
+from zinker.model.rows import END, Block, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
@@ -35,6 +35,8 @@ _LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
 # What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
 _KINDS: dict[str, Kind] = {}
 _DIGITS = "0123456789"
+_BYTES_IN_ROW = re.compile(r'"(?:b(?:ytes|inary)|none|registry:[^"]*)","')
+_NO_TEXT_BYTE = re.compile(rb"[\x01-\x08\x0e-\x1f]")
 _LEAST_BYTES = {"password": 4, "token": 8, "random": 16}
 
 
@@ -170,25 +172,29 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
     addresses = list(leaves)
     for at in range(0, len(addresses), _BATCH):
         batch = addresses[at : at + _BATCH]
-        rows = [row_of(address, leaves[address]) for address in batch]
-        numbers = _suspects(part, rows, _names(rows), "\n".join(rows))
-        some = (batch[number] for number in numbers)
-        found |= {
-            address: leaves[address] for address in some if holds_secret(part, address, leaves[address])
-        }
+        those = [leaves[address] for address in batch]
+        values = [leaf.value if type(leaf.value) is str else _value_of(leaf) for leaf in those]
+        names = [address.rpartition("/") for address in batch]
+        suspect = set(_suspects(part, names, values, "\n".join(values), is_named=False))
+        if any(map(_is_bytes, {leaf.type for leaf in those})):
+            suspect.update(n for n, leaf in enumerate(those) if _is_bytes(leaf.type) and _is_text(leaf.value))
+        some = [batch[number] for number in sorted(suspect)]
+        found |= {address: leaf for address in some if holds_secret(part, address, leaf := leaves[address])}
     return found
+
+
+def _value_of(leaf: Leaf) -> str:
+    """Return the texts of a value that is none itself."""
+    return "\n".join(map(str, leaf.value)) if isinstance(leaf.value, list) else ""
 
 
 def secret_rows(part: Part, block: Block) -> Iterator[int]:
     """Yield which of the rows hold a secret; most are only looked at together, and have none."""
     rows = block.rows
-    for number in _suspects(part, rows, _names(rows), "\n".join(rows)):
+    names = [row[: row.index(END)].rpartition("/") for row in rows]
+    for number in _suspects(part, names, rows, "\n".join(rows)):
         if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
             yield number
-
-
-def _names(rows: list[str]) -> list[tuple[str, str, str]]:
-    return [row[: row.index(END)].rpartition("/") for row in rows]
 
 
 def suspects(part: Part, lines: list[bytes]) -> list[int]:
@@ -198,21 +204,27 @@ def suspects(part: Part, lines: list[bytes]) -> list[int]:
     found: Iterable[int] = range(len(lines))
     if len(rows) == len(lines):
         names = [row.partition(_BETWEEN)[2].partition('",')[0].rpartition("/") for row in rows]
-        found = _suspects(part, rows, names, text)
+        found = _suspects(part, names, rows, text)
     # What JSON writes as an escape may be any letter of a telling word.
     return sorted({*found, *lines_with(lines, (b'"withheld"', b'"mark"', b"\\u"))})
 
 
-def _suspects(part: Part, rows: list[str], names: list[tuple[str, str, str]], text: str) -> list[int]:
-    """Return which rows may hold a secret, by a quick look at all of them.
+def _suspects(
+    part: Part, names: list[tuple[str, str, str]], rows: list[str], text: str, is_named: bool = True
+) -> list[int]:
+    """Return which settings may be secrets, by a quick look at all of them.
 
-    `names` are their addresses, each without its last name, and that; `text` is all of the rows.
+    `names` are their addresses, each without its last name, and that; `rows` their values, with all else that
+    stands in their rows if it `is_named`, and `text` all of those.
     """
-    # A secret item of a list stands in the row of the list.
-    marked = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
-    if marked is None:
-        return list(range(len(rows)))
     found = set(may_look(rows, text))
+    if is_named and _BYTES_IN_ROW.search(text):
+        rest = (
+            (number, row[found_at.end() :])
+            for number, row in enumerate(rows)
+            if (found_at := _BYTES_IN_ROW.search(row))
+        )
+        found.update(number for number, value in rest if _is_text(value.partition('"')[0]))
     if len(_KINDS) > 100_000:
         _KINDS.clear()
     by_name = {
@@ -222,13 +234,23 @@ def _suspects(part: Part, rows: list[str], names: list[tuple[str, str, str]], te
     if by_name or above:
         for number, (path, _, last) in enumerate(names):
             most = by_name.get(last.rstrip(_DIGITS)) or above.get(path)
-            if most and (most != "random" or _LONG.search(rows[number], len(path) + len(last))):
+            begin = len(path) + len(last) if is_named else 0
+            if most and (most != "random" or _LONG.search(rows[number], begin)):
                 found.add(number)
-    for word in marked:
-        sought = word.decode()
-        if sought in text:
-            found.update(number for number, row in enumerate(rows) if sought in row)
+    if part.secret:
+        # A secret item of a list stands in the row of the list.
+        words = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
+        if words is None:
+            return list(range(len(rows)))
+        sought = [word.decode() for word in words]
+        found.update(n for n, name in enumerate(names) if any(word in "".join(name) for word in sought))
     return sorted(found)
+
+
+def _is_text(encoded: str) -> bool:
+    """Tell whether bytes, in Base64, may be a text, by what they begin with, or a key in DER (ITU-T X.690)."""
+    beginning = base64.b64decode(encoded[:64] if len(encoded) > 64 else encoded)
+    return beginning[:1] == b"0" or not _NO_TEXT_BYTE.search(beginning.replace(b"\0", b""))
 
 
 def _kind_of(name: str) -> Kind:

@@ -170,9 +170,10 @@ def _rule_of_chunk(data: bytes, encoding: str) -> str:
     if not encoding:
         return ""
     text = data.decode(encoding, "replace")
-    for pattern in (_NETRC, _PGPASS):
-        if any(fits("password", found[1]) for found in pattern.finditer(text)):
-            return "a password"
+    listed = [_NETRC] if "login" in text and "passw" in text else []
+    listed += [_PGPASS] if ":" in text else []
+    if any(fits("password", found[1]) for pattern in listed for found in pattern.finditer(text)):
+        return "a password"
     if look := look_of(text):
         return look
     given = next((name for name, value in assigned(text) if not _CODE.fullmatch(value)), "")

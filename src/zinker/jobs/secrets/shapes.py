@@ -73,6 +73,7 @@ _FIXED = (
 # RFC 3986, section 3.2.1; what is put in for the password by a program is none.
 _URI = re.compile(r"[a-z][a-z0-9+.-]*://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE)
 _BEARER = re.compile(r"\b(?:Bearer|Basic|Token)\s+([\w.~+/-]{12,}=*)", re.IGNORECASE)  # RFC 6750, RFC 7617
+_BEFORE_TOKENS = ("earer ", "EARER ", "asic ", "ASIC ", "oken ", "OKEN ")
 _NO_LETTERS = "\"'\\ \t>0123456789"  # what may stand between a name and its sign, or end it
 _LINE = re.compile(r"[^\r\n]*[=:][^\r\n]*")
 # A name and a value in one line of a text: `password = x`, `"token": "x"`, `--secret=x`, `Pwd=x;`.
@@ -108,11 +109,7 @@ _PGP = re.compile(
 
 def may_look(rows: Sequence[str], text: str) -> Iterator[int]:
     """Yield which rows may hold a secret by their look; `text` is all of them, looked at as a whole first."""
-    signs = [sign for sign in _PLAIN if sign in text]
-    if b"a" * _RUN in text.encode("utf-8", "surrogatepass").translate(_RUNS):
-        signs += [sign for sign in _IN_RUNS if sign in text]
-    if "$" in text or "{" in text:
-        signs += [sign for sign in _HASHES if sign in text]
+    signs = list(_signs_in(text))
     if "@" in text and "://" in text:
         signs.append("@")
     for sign in signs:
@@ -120,8 +117,17 @@ def may_look(rows: Sequence[str], text: str) -> Iterator[int]:
     if "=" in text or ":" in text:
         some = [(number, row) for number, row in enumerate(rows) if "=" in row or ":" in row]
         yield from (number for number, row in some if _may_give(row))
-    if "earer " in text or "asic " in text or "oken " in text:
+    if any(word in text for word in _BEFORE_TOKENS):
         yield from (number for number, row in enumerate(rows) if _BEARER.search(row))
+
+
+def _signs_in(text: str) -> Iterator[str]:
+    """Yield the signs that a text has; those of tokens only where there is a run that is long enough for one."""
+    yield from (sign for sign in _PLAIN if sign in text)
+    if b"a" * _RUN in text.encode("utf-8", "surrogatepass").translate(_RUNS):
+        yield from (sign for sign in _IN_RUNS if sign in text)
+    if "$" in text or "{" in text:
+        yield from (sign for sign in _HASHES if sign in text)
 
 
 def _may_give(text: str) -> bool:
@@ -137,16 +143,18 @@ def _may_give(text: str) -> bool:
 
 def look_of(text: str) -> str:
     """Say what secret a text is or holds by its look, or ""."""
-    if any(sign in text for sign in SIGNS):
+    signs = list(_signs_in(text))
+    if signs:
         for what, shape in _FIXED:
             if shape.search(text):
                 return what
         for sign, module in TOKENS.items():
-            if sign in text and any(shape.search(text) for shape in known_to(module)):
+            if sign in signs and any(shape.search(text) for shape in known_to(module)):
                 return "a token of a known shape"
     if "://" in text and "@" in text and any(fits("password", found[1]) for found in _URI.finditer(text)):
         return "an address with a password"
-    if any(is_random(found[1], 12) for found in _BEARER.finditer(text)):
+    is_said = any(word in text for word in _BEFORE_TOKENS)
+    if is_said and any(is_random(found[1], 12) for found in _BEARER.finditer(text)):
         return "a token"
     return ""
 

@@ -101,7 +101,10 @@ class Withholder:
             return f"{reading.troubles[0].why}; it may hold a secret"
         if reading.content is None or "/" in part.not_secret:
             return ""
-        rule = rule_of_file(reading.content)
+        digest = reading.content.sha256
+        if digest not in self._cuts.rules:
+            self._cuts.rules[digest] = rule_of_file(reading.content)
+        rule = self._cuts.rules[digest]
         trouble = f"{reading.troubles[0].why}; " if rule and reading.troubles else ""
         return f"{trouble}it holds {rule}" if rule else ""
 
@@ -197,6 +200,7 @@ class Cuts:
 
     def __init__(self) -> None:
         self._known: dict[tuple[str, ...], Cut] = {}
+        self.rules: dict[str, str] = {}  # which secrets files that are carried whole hold, by their digests
 
     def find(self, name: tuple[str, ...]) -> Cut | None:
         """Return a file that has been cut already."""
