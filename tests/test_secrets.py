@@ -1,7 +1,11 @@
 """Secrets: in no profile, no report, no message, and never lost."""
 
+import contextlib
 import json
+import os
 import re
+import sqlite3
+import tomllib
 import zipfile
 
 import pytest
@@ -115,7 +119,8 @@ def test_compare_tells_that_a_secret_changed_but_not_what_it_is(fernpost):
     path = fernpost.folder / "accounts.json"
     path.write_text(path.read_text().replace("k-mild-otter", "k-wild-otter"))
     out = fernpost("compare", "fernpost", code=1).out
-    assert re.search(r"changed +/ivy/key +was withheld, now withheld", out) and "otter" not in out
+    changed = r"changed +/ivy/key\s+was withheld\s+now another one, withheld too"
+    assert re.search(changed, out) and "otter" not in out
     # With another key the fingerprints mean nothing, and that is said.
     (fernpost.home / "fingerprint-key").unlink()
     found = fernpost("compare", "fernpost", "--json", code=1).json
@@ -187,6 +192,106 @@ def test_what_looks_like_a_secret_is_one_unless_the_subject_says_no(fernpost):
     subject.write_text(f'{SUBJECT}\n{part}not_secret = ["/session", "/login"]\n{pem}not_secret = ["/"]\n')
     done = fernpost("export", "fernpost", "--place", "potting-shed")
     assert "11 secrets withheld" in done.out
+
+
+def test_what_was_withheld_is_listed_with_its_rule_and_told_apart(fernpost):
+    fernpost("export", "fernpost", "--place", "potting-shed")
+    out = fernpost("show", "fernpost", "--secrets").out
+    assert "by the mark /server/password" in out and "6 secrets withheld" in out
+    assert not any(secret in out for secret in SECRETS)
+    shown = fernpost("show", "potting-shed:fernpost", "--secrets", "--json").json["settings"]
+    assert {s["rule"] for s in shown if s["part"] == "door"} == {"the mark /Code"}
+    mail = fernpost.folder / "mail.ini"
+    mail.write_text(mail.read_text().replace(SECRETS[4], "quite another one"))
+    out = fernpost("compare", "fernpost", code=1).out
+    assert "was withheld" in out and "now another one, withheld too" in out
+
+
+def test_a_secret_in_a_comment_is_cut_out_and_comes_back_with_the_others(fernpost, monkeypatch):
+    mail = fernpost.folder / "mail.ini"
+    text = mail.read_text() + "; the old one\n;password = p-old-newt-77\n; the end\n"
+    mail.write_text(text)
+    fernpost("export", "fernpost", "--place", "potting-shed")
+    assert not any(b"p-old-newt" in data for data in everything_zinker_keeps(fernpost))
+    assert "had in comments" in fernpost("show", "fernpost", "--secrets").out
+    mail.unlink()
+    fernpost("import", "fernpost", "--place", "potting-shed", "--yes")
+    assert "; the old one\n; the end\n" in mail.read_text()
+    mail.write_text(text)
+    monkeypatch.setenv("ZINKER_HOME", str(fernpost.home))
+    setup = load_setup()
+    export(setup, "fernpost", "potting-shed", locks=(Lock(passphrase="mild otter"),))
+    mail.unlink()
+    import_profile(setup, "fernpost", "potting-shed", unlock=lambda kinds: Lock(passphrase="mild otter"))
+    assert mail.read_text() == text  # byte for byte
+    fernpost("undo", "--yes")
+    assert not mail.exists()
+
+
+def test_a_file_that_cannot_be_without_a_secret_is_left_alone_unless_it_may_be_empty(fernpost):
+    login = fernpost.folder / "login.db"
+    with contextlib.closing(sqlite3.connect(login)) as made, made:
+        made.execute("CREATE TABLE login (name PRIMARY KEY, value)")
+        made.execute("INSERT INTO login VALUES ('password', 'p-mild-moth')")
+        made.execute("CREATE TABLE door (of REFERENCES login (name))")
+        made.execute(
+            "CREATE TRIGGER kept BEFORE DELETE ON login BEGIN SELECT RAISE(ABORT, 'it is needed'); END"
+        )
+    subject = fernpost.path / "subjects/fernpost.subject.toml"
+    part = '[[part]]\nid = "login"\nstore = "file"\npath = "{config}/fernpost/login.db"\nformat = "sqlite"\n'
+    tables = '[[part.dialect.tables]]\ntable = "login"\nkey = ["name"]\nvalue = "value"\n'
+    subject.write_text(SUBJECT + part + tables)
+    fernpost("export", "fernpost", "--place", "potting-shed")
+    command = ("import", "fernpost", "--place", "glasshouse", "--adopt", "--part", "login", "--yes")
+    out = fernpost(*command, code=1).out
+    assert (
+        "it would be wrong without /login/password, a secret that was withheld" in out
+        and "--empty-secrets" in out
+    )
+    new = fernpost.path / "glasshouse/Users/fern/AppData/Roaming/fernpost/login.db"
+    assert not new.exists()
+    fernpost(*command, "--empty-secrets")
+    with contextlib.closing(sqlite3.connect(new)) as made:
+        assert made.execute("SELECT * FROM login").fetchall() == [("password", "")]
+
+
+def test_a_profile_for_others_does_not_say_whose_it_was(garden):
+    export = ("export", "mosslight", "--place", "potting-shed", "--for-others")
+    assert "a profile for others is handed on" in garden(*export, code=2).err
+    out = garden(*export, "--to", "others.zinker").out
+    assert "/account/name: the name ivy" in out and "the host lights.tarnhollow.example" in out
+    told = [(p.document, p.address) for p in _named(garden)]
+    with zipfile.ZipFile(garden.path / "others.zinker") as profile:
+        about = json.loads(profile.read("profile.json"))
+        settings = b"".join(profile.read(n) for n in profile.namelist() if n.startswith("settings/")).decode()
+        files = b"".join(profile.read(n) for n in profile.namelist() if n.startswith("attachments/"))
+    assert (about["place"], about["machine"], about.get("user"), about.get("note")) == ("", "", None, None)
+    assert "licence" not in {part["id"] for part in about["parts"]}
+    assert '"{documents}/ferns and mosses.csv"' in settings and b"{documents}/ferns and mosses.csv" in files
+    assert "/window/" not in settings and b"geometry" not in files  # volatile
+    for line in settings.splitlines():  # all that is still named was said
+        assert "ivy" not in line or tuple(json.loads(line)[:2]) in told
+    garden("import", "others.zinker", "--place", "glasshouse", "--adopt", "--yes")
+    ini = (garden.path / "glasshouse/Users/fern/AppData/Roaming/mosslight/mosslight.ini").read_text()
+    assert r"C:\Users\fern\Documents\ferns and mosses.csv" in ini
+
+
+def _named(garden):
+    os.environ["ZINKER_HOME"] = str(garden.home)
+    to = garden.path / "again.zinker"
+    return export(load_setup(), "mosslight", "potting-shed", to=to, for_others=True).named
+
+
+def test_a_draft_marks_the_secrets_it_finds(garden):
+    folder = garden.path / "potting-shed/Users/ivy/AppData/Roaming/newt"
+    (folder / "deep").mkdir(parents=True)
+    (folder / "a.json").write_text('{"user": "ivy", "password": "p-mild-moth"}')
+    (folder / "deep/b.ini").write_text("[x]\npwd = p-sly-moth\n")
+    garden("subjects", "new", "newt", "--place", "potting-shed", "--home", folder)
+    draft = (garden.path / "subjects/newt.subject.toml").read_text()
+    assert tomllib.loads(draft)["part"][0]["secret"] == ["/password", "/x/pwd"] and '"whole"' not in draft
+    garden("subjects", "check", garden.path / "subjects/newt.subject.toml")
+    assert "2 secrets withheld" in garden("export", "newt", "--place", "potting-shed").out
 
 
 @pytest.mark.soak

@@ -8,7 +8,7 @@ import typer
 from zinker.cli import options
 from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
-from zinker.model.errors import ZinkerError
+from zinker.model.errors import WrongUsage, ZinkerError
 
 _Subjects = Annotated[
     list[str],
@@ -17,6 +17,13 @@ _Subjects = Annotated[
 _To = Annotated[
     Path | None,
     typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, a folder."),
+]
+_ForOthers = Annotated[
+    bool,
+    typer.Option(
+        "--for-others",
+        help="With --to: without machine, user, and what is device-bound or volatile.",
+    ),
 ]
 _Ansi = Annotated[bool, typer.Option("--ansi", help="With --to FILE.reg: write the older generation of it.")]
 
@@ -33,6 +40,7 @@ def command(
     replace: Annotated[bool, typer.Option("--replace", help="With --to: overwrite what is there.")] = False,
     with_secrets: options.WithSecrets = False,
     sealed_for: options.Keys = None,
+    for_others: _ForOthers = False,
     ansi: _Ansi = False,
     json: options.Json = False,
 ) -> None:
@@ -47,6 +55,8 @@ def command(
     FILE.reg, a registration text file, becomes a version, or a version becomes one.
 
     Example: zinker export brindlepot@7 --to till.reg
+
+    Example: zinker export mosslight --part presets --for-others --to presets.zinker
     """
     from zinker.jobs import export, export_text, export_version
     from zinker.reports.listing import exported_text
@@ -57,13 +67,16 @@ def command(
     codes, results = {0}, []
     for name in subjects:
         try:
+            if for_others and ("@" in name or name.lower().endswith((".reg", ".zinker"))):
+                why = f"{name} is no live subject, and --for-others captures one"
+                raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
             if name.lower().endswith(".reg"):
                 done = export_text(setup, Path(name), label, note, to, replace, locks, ansi)
             elif "@" in name or name.endswith(".zinker"):
                 done = export_version(setup, name, to, replace, ansi)
             else:
                 with progress_shown() as progress:
-                    done = export(setup, name, place, *chosen, progress, locks, ansi)
+                    done = export(setup, name, place, *chosen, progress, locks, ansi, for_others)
         except ZinkerError as error:
             if len(subjects) == 1:
                 raise

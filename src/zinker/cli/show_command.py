@@ -17,6 +17,9 @@ def command(
     find: Annotated[
         str, typer.Option(help="Only settings with this text in name, title or value.", metavar="TEXT")
     ] = "",
+    secrets: Annotated[
+        bool, typer.Option("--secrets", help="Only what was withheld, and by which rule.")
+    ] = False,
     json: options.Json = False,
 ) -> None:
     """The settings in a profile or at a place.
@@ -28,7 +31,7 @@ def command(
 
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
-        shown = show(setup, reference, tuple(part or ()), find)
+        shown = show(setup, reference, tuple(part or ()), find, secrets)
     if json:
         emit_json(shown_json(shown))
     else:

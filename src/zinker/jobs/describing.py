@@ -3,18 +3,27 @@
 import re
 from pathlib import Path
 
+import msgspec
+
 from zinker.disk.files import open_regular, write_file
 from zinker.formats import guess
+from zinker.jobs.plan.result import leaves_of
+from zinker.jobs.secrets.detect import secrets_in
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.places.place import Place
+from zinker.stores.home import NoHome
+from zinker.stores.kinds import open_home
+from zinker.stores.reading import StoreError
 from zinker.stores.registry import ROOTS
 from zinker.subjects.catalogue import SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
+from zinker.subjects.subject import Part
 
 __all__ = ["check_subject", "new_subject"]
 
 # In the order in which a path is looked for in them: the narrower ones first.
+_LOOKED_INTO = 200  # documents of a home, for a draft
 _NARROW_FIRST = ("config", "data", "documents", "program", "machine-config", "home")
 
 
@@ -27,7 +36,21 @@ def new_subject(
     """
     where = setup.place(place)
     parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
-    return write_draft(setup, id, parts, to)
+    return write_draft(setup, id, [marked(setup, where, part) for part in parts], to)
+
+
+def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
+    """Return a part of a draft with the secrets marked that its home has."""
+    described: dict[str, object] = {"id": draft.id, "store": draft.store, "path": draft.path}
+    part = msgspec.convert(described | ({"format": draft.format} if draft.format else {}), Part)
+    found: set[str] = set()
+    try:
+        home = open_home(place, part, setup.reader)
+        for document in home.documents()[:_LOOKED_INTO]:
+            found.update(secrets_in(part, leaves_of(home.read(document))))
+    except (NoHome, OSError, StoreError):
+        pass  # what cannot be read now is told when it is captured
+    return draft._replace(secret=tuple(sorted(found)))
 
 
 def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None = None) -> Path:
@@ -86,7 +109,7 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
     if not whole.exists():
         raise WrongUsage("No draft written", f"{home} does not exist", "Check the path.")
     if whole.is_dir():
-        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**", "whole")
+        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**", "")
     with open_regular(whole) as file:
         return DraftPart(
             _id(whole.stem, number), f"{{{variable}}}/{below}", guess(whole.name, file.read(4096))

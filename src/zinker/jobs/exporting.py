@@ -12,6 +12,7 @@ import msgspec
 from zinker.jobs.capture.capture import Progress, capture, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
+from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
@@ -19,7 +20,7 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
 from zinker.model.errors import Refused, WrongUsage, reason
-from zinker.model.profile import Manifest, Snapshot
+from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.places.place import Process
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
@@ -35,6 +36,8 @@ class Exported(msgspec.Struct, frozen=True):
     running: tuple[Process, ...] = ()
     version: Version | None = None
     path: Path | None = None
+    # What in a profile for strangers still seems to name a person or a host.
+    named: tuple[Problem, ...] = ()
 
     @property
     def is_complete(self) -> bool:
@@ -55,12 +58,15 @@ def export(
     progress: Progress = no_progress,
     locks: tuple[Lock, ...] = (),
     ansi: bool = False,
+    for_others: bool = False,
 ) -> Exported:
     """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
 
     A path that ends in `.reg` becomes a registration text file, of the older generation with `ansi`.
 
-    Secrets are withheld, or sealed in so that each of `locks` opens them.
+    Secrets are withheld, or sealed in so that each of `locks` opens them. One `for_others` is fit for strangers:
+    it does not say where it is from, folders are variables in it, and what is bound to a device or changes by
+    itself is left out.
 
     Raises `WrongUsage` for names that do not exist, and `Refused` where there is nothing to capture, where
     the place does not answer, or where the profile cannot be written; nothing is left behind then.
@@ -68,14 +74,19 @@ def export(
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
     selection = select(described, parts, without, instance)
+    if for_others:
+        _check_for_others(to, note)
+        fit = tuple(part for part in selection.parts if not part.device_bound or part.id in parts)
+        selection = msgspec.structs.replace(selection, parts=fit)
     if label:
         setup.shelf.check_label(name, label)
     with at_place(setup, place) as live:
         running = tuple(live.running(described.application.processes))
         session = Session(setup, live, described)
+        sharing = Sharing(live, setup.reader) if for_others else None
 
         def build(builder: ProfileBuilder) -> Manifest:
-            manifest = capture(session, selection, builder, progress, locks)
+            manifest = capture(session, selection, builder, progress, locks, sharing=sharing)
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {place}"
@@ -99,7 +110,15 @@ def export(
         with _written_to(path, replace) as builder:
             manifest = build(builder)
             builder.close()
-        return Exported(manifest, running, path=path)
+        return Exported(manifest, running, path=path, named=tuple(sharing.named) if sharing else ())
+
+
+def _check_for_others(to: Path | None, note: str) -> None:
+    if to is None or is_registration(to):
+        why = "a profile for others is handed on, as a file or a folder"
+        raise WrongUsage("Not exported", why, "Say where with --to FILE.zinker, or --to FOLDER.")
+    if note:
+        raise WrongUsage("Not exported", "a profile for others has no note", "Leave --note out.")
 
 
 def _as_text(

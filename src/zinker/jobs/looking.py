@@ -7,16 +7,17 @@ import msgspec
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.plan.layers import layered
 from zinker.jobs.references import parse_reference
-from zinker.jobs.secrets.detect import holds_secret
+from zinker.jobs.secrets.detect import holds_secret, rule_of_name
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import titles_in
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
+from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest
-from zinker.model.setting import Setting, text_of
+from zinker.model.setting import WITHHELD, Setting, text_of
 from zinker.places.place import Place
 from zinker.shelf.shelf import Version
 from zinker.stores.desktop_db import USER
@@ -38,6 +39,8 @@ class Shown(msgspec.Struct, frozen=True):
     layers: dict[tuple[str, str, str], str] = {}
     # What a service calls settings of its policies.
     titles: Titles = {}
+    # Where only the secrets were asked for: by which rule each was withheld, by part and setting.
+    rules: dict[tuple[str, str, str], str] | None = None
 
 
 class PartState(msgspec.Struct, frozen=True):
@@ -90,8 +93,13 @@ def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Vers
     return [v for v in versions if not place or (v.manifest and v.manifest.place == place)]
 
 
-def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = "") -> Shown:
-    """Return the settings in a profile or at a place; `find` keeps those with a text in name, title or value."""
+def show(
+    setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = "", secrets: bool = False
+) -> Shown:
+    """Return the settings in a profile or at a place; `find` keeps those with a text in name, title or value.
+
+    With `secrets`, only what was withheld is returned, and by which rule.
+    """
     wanted = parse_reference(reference)
     with opened(setup, wanted, parts) as source:
         subject = subject_of(setup, source)
@@ -108,7 +116,24 @@ def show(setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = 
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
         titles = titles_in(subject, source.snapshot)
-        return Shown(source.told, source.manifest, subject, tuple(settings), layers, titles)
+        shown = Shown(source.told, source.manifest, subject, tuple(settings), layers, titles)
+        return _secrets_of(shown) if secrets else shown
+
+
+def _secrets_of(shown: Shown) -> Shown:
+    """Return only what was withheld, with the rules as far as a profile still tells them."""
+    rules: dict[tuple[str, str, str], str] = {}
+    whys = {(p.part, p.document): p.why for p in shown.manifest.problems if not p.address}
+    for id, setting in shown.settings:
+        part = shown.subject.find_part(id) if shown.subject else None
+        if setting.type == WITHHELD:
+            rules[id, *setting.key] = rule_of_name(part, setting.address) if part else "its look"
+        elif setting.is_head and FileState.of(setting).is_secret:
+            rules[id, *setting.key] = whys.get((id, setting.document), "the whole file").partition(
+                ", so it is"
+            )[0]
+    held = tuple((id, setting) for id, setting in shown.settings if (id, *setting.key) in rules)
+    return msgspec.structs.replace(shown, settings=held, rules=rules)
 
 
 def _layers(

@@ -9,7 +9,7 @@ import msgspec
 
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
-from zinker.jobs.describing import check_name, draft_part, write_draft
+from zinker.jobs.describing import check_name, draft_part, marked, write_draft
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.address import matches
@@ -106,7 +106,9 @@ def spot(
             version, not_kept = _keep(session, after, touched, label, note)
             spotted = msgspec.structs.replace(spotted, version=version, not_kept=not_kept)
     if touched and draft:
-        path = write_draft(setup, draft, list(_drafted(watched, where, spotted)), to)
+        path = write_draft(
+            setup, draft, [marked(setup, where, one) for one in _drafted(watched, where, spotted)], to
+        )
         spotted = msgspec.structs.replace(spotted, draft=path)
     return spotted
 

@@ -66,6 +66,8 @@ def setting_lines(
     one, other = (value_text(leaf, same_kind) for leaf in (before, after))
     if verbs is PLANNED and after is not None and after.type == WITHHELD:
         other = "withheld here, the one sealed in is written"
+    elif one == other and one.startswith("withheld"):
+        other = "another one, withheld too"
     phrase = _phrase(word, one, other, verbs)
     if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
         yield first.append(f"{name:<{_NAME}}  ").append(phrase)

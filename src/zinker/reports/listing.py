@@ -1,5 +1,6 @@
 """Lists as text and as JSON: kept versions, settings, subjects, places, and what an export took."""
 
+import json
 from collections.abc import Iterator, Sequence
 from itertools import groupby
 from typing import Any
@@ -8,6 +9,7 @@ from rich.text import Text
 
 from zinker.jobs.exporting import Exported
 from zinker.jobs.looking import PartState, PlaceState, Shown, SubjectState
+from zinker.jobs.secrets.detect import MARK
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import Setting
 from zinker.reports.comparison import leaf_json
@@ -78,7 +80,8 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     where = exported.version.reference if exported.version else str(exported.path)
     version = f" {visible(about.application_version)}" if about.application_version else ""
     yield heading(f"Kept as {where}")
-    yield plain(f"{about.title}{version} at {about.place}, {when(about.captured)}")
+    at = f" at {about.place}" if about.place else ", for others"
+    yield plain(f"{about.title}{version}{at}, {when(about.captured)}")
     yield from parts_text(about, width)
     if about.withheld:
         yield plain(_secrets(about))
@@ -100,6 +103,10 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
         for p in problems:
             part = subject.find_part(p.part) if subject else None
             yield place_line(part, p.part, p.document, p.address, p.why)
+    if exported.named:
+        yield left_out("Still seems to name a person or a host:")
+    for p in exported.named:
+        yield place_line(subject.find_part(p.part) if subject else None, p.part, p.document, p.address, p.why)
 
 
 def _secrets(about: Manifest) -> str:
@@ -135,7 +142,21 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
     yield plain(f"{visible(shown.name)}, {when(about.captured)}")
     yield from blocks_text(_blocks(shown, width))
     yield plain("")
-    yield heading(f"{count(len(shown.settings), 'setting')}.")
+    if shown.rules is None:
+        yield heading(f"{count(len(shown.settings), 'setting')}.")
+        return
+    held, about = len(shown.settings), shown.manifest
+    yield heading(f"{count(held, 'secret')} withheld from settings and whole files.")
+    if about.withheld > held:
+        more = count(about.withheld - held, "file")
+        where = "in comments, or in tables that the subject file does not name"
+        yield plain(f"What {more} had {where}, was withheld, too.")
+    looks = [address or "/" for (_, _, address), rule in shown.rules.items() if not rule.startswith(MARK)]
+    if looks:
+        none = json.dumps(looks[0], ensure_ascii=False)
+        yield plain(f"Of what is none, the subject file says so in its part: not_secret = [{none}]")
+    if held:
+        yield plain("What is missing here, it names as: secret = [...]")
 
 
 def _blocks(shown: Shown, width: int) -> Iterator[Block]:
@@ -144,11 +165,18 @@ def _blocks(shown: Shown, width: int) -> Iterator[Block]:
         record = shown.manifest.part(part_id)
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
-        values = [value_text(s) + _layer(shown, part_id, s) for s in settings]
+        values = [_said(shown, part_id, setting) for setting in settings]
         lines = [_named(name, value, width) for name, value in zip(names, values, strict=True)]
         is_file = not settings[0].address
         name = record.title if record else part_id
         yield Block(name, document, lines, is_file)
+
+
+def _said(shown: Shown, part: str, setting: Setting) -> str:
+    if shown.rules is not None:
+        rule = visible(shown.rules[part, *setting.key])
+        return f"by {rule}" if setting.address else rule
+    return value_text(setting) + _layer(shown, part, setting)
 
 
 def _layer(shown: Shown, part: str, setting: Setting) -> str:
@@ -173,6 +201,7 @@ def shown_json(shown: Shown) -> dict[str, Any]:
                 "document": setting.document,
                 "address": setting.address,
                 "title": _title(shown, part_id, setting),
+                **({"rule": shown.rules[part_id, *setting.key]} if shown.rules is not None else {}),
                 **({"layer": layer} if (layer := shown.layers.get((part_id, *setting.key))) else {}),
                 **(leaf_json(setting) or {}),
             }

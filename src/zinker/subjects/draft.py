@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 
 class DraftPart(NamedTuple):
-    """A part to begin with: its name, its path and its format; what is volatile, and what is to be titled."""
+    """A part to begin with: its name, its path and its format; what is volatile, secret, and to be titled."""
 
     id: str
     path: str
@@ -12,6 +12,7 @@ class DraftPart(NamedTuple):
     store: str = "file"
     volatile: tuple[str, ...] = ()
     titles: tuple[str, ...] = ()
+    secret: tuple[str, ...] = ()
 
 
 _HEAD = """\
@@ -38,12 +39,15 @@ path = "{path}"
 # path = {{ linux = "...", windows = "...", macos = "..." }}  # another one on each system
 {format}# device_bound = true                      # valid on one machine only, as a licence is
 {volatile}
-# secret = ["/account/token"]              # withheld; passwords and tokens are found without it, too
+{secret}
 # not_secret = ["/keys/*"]                 # what only looks like one
 {titles}"""
 
 _VOLATILE = (
     '# volatile = ["/window/*"]                 # changes by itself: left out of comparisons and imports'
+)
+_WITHHELD = (
+    '# secret = ["/account/token"]              # withheld; passwords and tokens are found without it, too'
 )
 _TITLES = """\
 # [part.titles]
@@ -71,7 +75,8 @@ def draft(id: str, parts: list[DraftPart]) -> str:
                 store=part.store,
                 path=_escaped(part.path),
                 format=_FORMAT.format(format=part.format) if part.format else "",
-                volatile=_volatile(part),
+                volatile=_listed("volatile", part.volatile, "changes by itself, as was seen") or _VOLATILE,
+                secret=_listed("secret", part.secret, "withheld, as these look like secrets") or _WITHHELD,
                 titles=_titles(part),
             )
         )
@@ -84,11 +89,11 @@ def _escaped(text: str) -> str:
     return "".join(letter if letter.isprintable() else f"\\U{ord(letter):08X}" for letter in plain)
 
 
-def _volatile(part: DraftPart) -> str:
-    if not part.volatile:
-        return _VOLATILE
-    addresses = "".join(f'    "{_escaped(address)}",\n' for address in part.volatile)
-    return f"volatile = [                             # changes by itself, as was seen\n{addresses}]"
+def _listed(key: str, addresses: tuple[str, ...], why: str) -> str:
+    if not addresses:
+        return ""
+    lines = "".join(f'    "{_escaped(address)}",\n' for address in addresses)
+    return f"{key + ' = [':<42} # {why}\n{lines}]"
 
 
 def _titles(part: DraftPart) -> str:

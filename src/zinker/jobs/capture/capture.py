@@ -11,6 +11,7 @@ import msgspec
 
 import zinker
 from zinker.jobs.capture.selection import Selection
+from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.session import Session, why_not
 from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem
@@ -41,14 +42,15 @@ def capture(
     progress: Progress | None = None,
     locks: tuple[Lock, ...] = (),
     is_fallback: bool = False,
+    sharing: Sharing | None = None,
 ) -> Manifest:
     """Read the chosen parts into a builder; returns what the profile says about itself.
 
-    Secrets are sealed in for `locks`; those of a fallback for this machine.
+    Secrets are sealed in for `locks`; those of a fallback for this machine. With `sharing`, it is for strangers.
 
     What cannot be read is named in its `problems`, and the rest is read all the same.
     """
-    capturing = _Capture(session, selection, builder, progress or session.setup.progress)
+    capturing = _Capture(session, selection, builder, progress or session.setup.progress, sharing)
     return capturing.run(locks, is_fallback)
 
 
@@ -61,10 +63,15 @@ class _Capture:
     """One capture, and what has come of it so far."""
 
     def __init__(
-        self, session: Session, selection: Selection, builder: ProfileBuilder, progress: Progress
+        self,
+        session: Session,
+        selection: Selection,
+        builder: ProfileBuilder,
+        progress: Progress,
+        sharing: Sharing | None,
     ) -> None:
         self._session, self._selection, self._builder = session, selection, builder
-        self._progress = progress
+        self._progress, self._sharing = progress, sharing
         self._withholder = session.withholder
         self._problems: list[Problem] = []
 
@@ -83,7 +90,8 @@ class _Capture:
         is_sealed = bool(locks and self._withholder.secrets)
         if is_sealed:
             builder.seal(self._withholder.secrets, locks)
-        return self._manifest(tuple(dict.fromkeys(lock.kind for lock in locks)) if is_sealed else ())
+        about = self._manifest(tuple(dict.fromkeys(lock.kind for lock in locks)) if is_sealed else ())
+        return self._sharing.about(about) if self._sharing else about
 
     def _manifest(self, sealed: tuple[str, ...]) -> Manifest:
         session, place, subject = self._session, self._session.place, self._session.subject
@@ -156,7 +164,8 @@ class _Capture:
             try:
                 reading = read() if attempt == 1 else at.home.read(at.document)
                 self._session.remember(part, reading)
-                self._add(part, self._withholder.withhold(part, reading))
+                guarded = self._withholder.withhold(part, reading)
+                self._add(part, self._sharing.shared(part, guarded) if self._sharing else guarded)
                 return
             except ChangedWhileRead as error:
                 if attempt == _TRIES:

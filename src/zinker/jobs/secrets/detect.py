@@ -16,6 +16,8 @@ from zinker.model.rows import END, Block, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
+# How the rule begins that a subject file gives.
+MARK = "the mark"
 _BATCH = 5_000
 _NO_TEXT = frozenset(
     {"bool", "null", "date", "object", "key", "gone", "key-gone", "document", "whole", WITHHELD}
@@ -69,7 +71,7 @@ def rule_of(part: Part, address: str, leaf: Leaf) -> str:
         items = [f"{address}/{item}" for item in range(len(leaf.value))] if leaf.type == "list" else []
         for one in (address, *items):
             if mark := mark_of(part.secret, one):
-                return f"the subject file says so: {mark}"
+                return f"{MARK} {mark}"
     if leaf.type == WITHHELD:
         return ""
     rule = rule_of_looks(address, leaf)
@@ -100,8 +102,8 @@ def rule_of_looks(address: str, leaf: Leaf) -> str:
 
 def rule_of_name(part: Part, address: str) -> str:
     """Say by which rule a withheld setting was one, as far as its address tells."""
-    if mark := mark_of(part.secret, address):
-        return f"the subject file says so: {mark}"
+    if mark := mark_of(part.secret, address) or mark_of(part.secret, f"{address}/0"):  # an item of a list
+        return f"{MARK} {mark}"
     word = _told(address)[1]
     return f"its name: {word}" if word else "its look"
 

@@ -169,7 +169,7 @@ def _rule_of_chunk(data: bytes, encoding: str) -> str:
         return "a private key"
     if not encoding:
         return ""
-    text = data.decode(encoding, "replace")
+    text = data.decode(encoding, "replace").removeprefix("\ufeff")
     listed = [_NETRC] if "login" in text and "passw" in text else []
     listed += [_PGPASS] if ":" in text else []
     if any(fits("password", found[1]) for pattern in listed for found in pattern.finditer(text)):
