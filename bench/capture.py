@@ -82,7 +82,7 @@ file = open(source, "rb") if source else None
 content = content_of(file, Path(source).stat().st_size, lambda: open(source, "rb")) if file else None
 with profile_file(profile.with_name("rest.zinker")) as builder:
     with builder.part(record.id, record.title, record.store, False):
-        builder.add_blocks(head, [Block(rows, "")], content)
+        builder.add_blocks(head, [rows], content)
     builder.finish(msgspec.structs.replace(opened.manifest, parts=tuple(builder.parts)))
     builder.close()
 print(time.perf_counter() - started)

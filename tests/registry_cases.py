@@ -36,7 +36,7 @@ VALUES = [
 def read(registry, branch):
     """Everything in a branch, as a profile has it."""
     reading = RegistryHome(registry, (branch,)).read(branch)
-    rows = [row for block in reading.blocks() for row in block.rows]
+    rows = [row for block in reading.blocks() for row in block]
     return {address_of(row): (leaf_of(row).type, leaf_of(row).value) for row in rows}
 
 

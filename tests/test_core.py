@@ -111,7 +111,7 @@ def test_the_simulated_registry_behaves_like_one(registry, tmp_path):
 
 def test_a_branch_is_read_as_far_as_it_can_be(registry):
     reading = RegistryHome(registry, (BRANCH,)).read(BRANCH)
-    rows = [row for block in reading.blocks() for row in block.rows]
+    rows = [row for block in reading.blocks() for row in block]
     assert {address_of(row): leaf_of(row) for row in rows} == {
         "/Width": Leaf("dword", 1),
         "/Sync/": Leaf("key", None),

@@ -20,7 +20,7 @@ from zinker.model.rows import address_of, leaf_of
 
 def read(data):
     hive, damages = Hive(data), []
-    rows = [row for block in hive.blocks([], damages) for row in block.rows]
+    rows = [row for block in hive.blocks([], damages) for row in block]
     return {address_of(row): (leaf_of(row).type, leaf_of(row).value) for row in rows}, damages
 
 
@@ -107,7 +107,7 @@ def test_damage_is_named_and_the_rest_is_saved():
     assert len(found) == len(wanted) - 1 and "cannot be read" in damages[0].why and damages[0].address
     hive = Hive(good[: len(good) // 2])
     damages = []
-    rows = [row for block in hive.blocks([], damages) for row in block.rows]
+    rows = [row for block in hive.blocks([], damages) for row in block]
     assert 300 < len(rows) < 1100 and damages and "the file is cut off" in hive.remarks[0]
 
 

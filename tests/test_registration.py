@@ -58,7 +58,7 @@ def read(data, piece=2**21):
         registry_text._CHUNK = usual
     found = {}
     for document, block in blocks:
-        for row in block.rows:
+        for row in block:
             address = address_of(row)
             assert (document, address) not in found
             found[document, address] = (leaf_of(row).type, leaf_of(row).value)

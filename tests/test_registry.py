@@ -133,7 +133,7 @@ def test_what_windows_documents_of_keys(kind, tmp_path):
         with pytest.raises(RegistryError, match="lock|right"):
             change()
     reading = RegistryHome(registry, (ROOT,)).read(ROOT)
-    rows = [row for block in reading.blocks() for row in block.rows]
+    rows = [row for block in reading.blocks() for row in block]
     assert {address_of(row): leaf_of(row).type for row in rows} == {
         "/a": "sz",
         "/Locked/a": "sz",

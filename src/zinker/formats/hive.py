@@ -154,19 +154,14 @@ class Hive:
                 # The careful way finds out what it is, and what can be saved.
                 values = self.values(key, damages, address)
                 block = block_of(f"{address}/", ((name, *from_bytes(n, data)) for name, n, data in values))
-            if (
-                not block.rows
-                and not subkeys
-                and address
-                and not (damages and damages[-1].address == address)
-            ):
-                block = Block([row(f"{address}/", tail("key", None))], block.names)
+            if not block and not subkeys and address and not (damages and damages[-1].address == address):
+                block = [row(f"{address}/", tail("key", None))]
             yield block
 
     def _block(self, at: int, prefix: str) -> Block:
         """Return the values of a key, fast; raises where anything about them is not as it should be."""
         data, end = self._data, self._end
-        names = [prefix[prefix[:-1].rfind("/") + 1 : -1]]
+        names: list[str] = []
         is_plain = not is_escaped(prefix)
         rows = []
         for place in self._value_list(self.key(at)):
@@ -195,10 +190,9 @@ class Hive:
                 rows.append(f"{prefix}{name}\0\0{ending}")
             else:
                 rows.append(named_row(prefix, name, ending))
-        text = "\n".join(names)
-        if len(set(map(str.upper if text.isascii() else folded, names[1:]))) < len(rows):
+        if len(set(map(str.upper if all(map(str.isascii, names)) else folded, names))) < len(rows):
             raise _Broken("a value is there twice")
-        return Block(rows, text)
+        return rows
 
     def key(self, at: int) -> Key:
         """Read a key."""

@@ -92,7 +92,6 @@ class SectionReader:
         self._sections: list[tuple[str, str]] = []  # sections: the address of the key, and the body
         self._texts: list[tuple[int, str]] = []  # the same with their lines, as they stand in the file
         self._done: list[str] = []
-        self._done_names: list[str] = []
         # Of the section that is being read:
         self._key = self._prefix = ""
         self._is_open = self._is_odd = False
@@ -174,8 +173,6 @@ class SectionReader:
         else:
             self._sections.append((prefix, body))
             self._texts.append((self._line, section))
-        self._done_names += names
-        self._done_names.append(path.rpartition(_SEPARATOR)[2])
 
     def _by_line(self, piece: str) -> Iterator[tuple[str, Block]]:
         self._stand_ins = backslash, quote = _unused(piece)
@@ -232,7 +229,7 @@ class SectionReader:
         for key, rows in self._waiting.items():
             found = self._text.locate(key) if rows else None
             if found is not None:
-                yield found[0], Block(list(rows.values()), "\n".join(map(address_of, rows.values())))
+                yield found[0], list(rows.values())
 
     def _turn(self, line: str, at: int) -> Iterator[tuple[str, Block]]:
         """Go on to the section of a line."""
@@ -261,7 +258,7 @@ class SectionReader:
         if document != self._document:
             yield from self._flush()
             self._document = document
-            yield document, Block([], "")
+            yield document, []
 
     def _remove(self) -> None:
         """Take away a key with all below it, and all that was said of them before."""
@@ -289,7 +286,6 @@ class SectionReader:
                 known.update((folded(address_of(one)), one) for one in rows)
             else:
                 self._done += rows
-                self._done_names += names
         self._rows, self._names, self._is_open = [], [], False
 
     def _flush(self) -> Iterator[tuple[str, Block]]:
@@ -304,9 +300,8 @@ class SectionReader:
             self._close()
             self._line = now
         if self._done:
-            names = "\n".join(self._done_names)
-            yield self._document, Block(self._done, names)
-            self._done, self._done_names = [], []
+            yield self._document, self._done
+            self._done = []
 
     def _plain(self, text: str) -> str:
         """Return the text that a name or value stands for."""

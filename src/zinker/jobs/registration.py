@@ -127,10 +127,10 @@ class _Reader:
             part = homes.parts[document]
             rows = found.setdefault((part.id, document), SortedRows())
             for guarded in self.withholder.guarded(part, document, [block]):
-                rows.add(guarded.rows)
+                rows.add(guarded)
             if not has_removals:
                 continue
-            gone = [address_of(row) for row in block.rows if f'"{KEY_GONE}",' in row]
+            gone = [address_of(row) for row in block if f'"{KEY_GONE}",' in row]
             keys = tuple(address[: -len(KEY_ITSELF) + 1] for address in gone if address.endswith(KEY_ITSELF))
             if keys:
                 self.removals[part.id, document] = (*self.removals.get((part.id, document), ()), *keys)

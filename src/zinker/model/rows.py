@@ -16,7 +16,7 @@ In what a row sorts by, a NUL of the address is written NUL SOH, so that it stil
 import json
 import re
 from collections.abc import Iterable, Iterator
-from typing import Any, Final, NamedTuple
+from typing import Any, Final, TypeAlias
 
 import msgspec
 
@@ -29,22 +29,15 @@ _SURROGATE = re.compile("[\ud800-\udfff]")
 _encoder = msgspec.json.Encoder()
 
 
-class Block(NamedTuple):
-    """Some rows of a document, in no order; `names` is a text in which all the names in them occur."""
-
-    rows: list[str]
-    names: str
-
-
-# So many rows are looked at for secrets at a time.
-_BLOCK = 5000
+# Some rows of a document, in no order.
+Block: TypeAlias = list[str]
+_BLOCK = 5000  # rows that are handed on at a time
 
 
 def blocks_of(rows: list[str]) -> Iterator[Block]:
-    """Yield rows in blocks; their names are looked for in all that stands in the rows."""
+    """Yield rows in blocks."""
     for at in range(0, len(rows), _BLOCK):
-        some = rows[at : at + _BLOCK]
-        yield Block(some, "\n".join(some))
+        yield rows[at : at + _BLOCK]
 
 
 def is_escaped(address: str) -> bool:
@@ -83,9 +76,7 @@ def named_row(prefix: str, name: str, tail: str) -> str:
 
 def block_of(prefix: str, values: Iterable[tuple[str, str, Any]]) -> Block:
     """Return the rows of values, each with name, type and value, below an address that ends with a slash."""
-    named = [(name, named_row(prefix, name, tail(type, value))) for name, type, value in values]
-    last = prefix[prefix[:-1].rfind("/") + 1 : -1]
-    return Block([row for _, row in named], "\n".join([last, *(name for name, _ in named)]))
+    return [named_row(prefix, name, tail(type, value)) for name, type, value in values]
 
 
 def row_of(address: str, leaf: Leaf) -> str:

@@ -255,7 +255,7 @@ class ProfileBuilder:
         self._attach(head, content)
         rows = SortedRows()
         for block in blocks:
-            rows.add(block.rows)
+            rows.add(block)
         self.add_sorted(head, rows)
 
     def add_sorted(self, head: Setting, sorted_rows: SortedRows) -> None:

@@ -85,6 +85,6 @@ class Reading(msgspec.Struct, frozen=True):
         if self.blocks is None:
             named = ((fold(address), leaf) for address, leaf in self.leaves.items())
             return {name: leaf for name, leaf in named if name in wanted}
-        rows = (row for block in self.blocks() for row in block.rows)
+        rows = (row for block in self.blocks() for row in block)
         found = ((fold(address_of(row)), row) for row in rows)
         return {name: leaf_of(row) for name, row in found if name in wanted}

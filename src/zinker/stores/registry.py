@@ -322,7 +322,7 @@ def blocks_by_key(
         block = block_of(prefix, values)
         if not names and not values and path:
             # A key that holds nothing at all is a setting, too.
-            block = Block([row(prefix, tail("key", None))], block.names)
+            block = [row(prefix, tail("key", None))]
         yield block
         waiting.extend((*path, name) for name in sorted(names, reverse=True))
 

@@ -238,7 +238,7 @@ class _Reading:
         prefix = pointer(*self.path, "")
         block = block_of(prefix, self.values)
         if not self.names and not self.values and self.path:
-            return Block([row(prefix, tail("key", None))], block.names)
+            return [row(prefix, tail("key", None))]
         return block
 
 

@@ -55,7 +55,7 @@ class Sharing:
         if reading.format in ("", WHOLE):
             self._note(part, reading.document, {}, reading.content)
             return reading
-        rows = (row for block in reading.blocks() for row in block.rows) if reading.blocks else ()
+        rows = (row for block in reading.blocks() for row in block) if reading.blocks else ()
         before = {address_of(row): leaf_of(row) for row in rows} or dict(reading.leaves)
         changed = dict(self._changed(part, reading.document, before))
         after = {address: leaf for address, leaf in (before | changed).items() if leaf is not None}

@@ -119,7 +119,7 @@ def leaves_of(reading: Reading) -> Leaves:
     """Return the settings of a document, also of one that has them as rows."""
     if reading.blocks is None:
         return reading.leaves
-    return {address_of(row): leaf_of(row) for block in reading.blocks() for row in block.rows}
+    return {address_of(row): leaf_of(row) for block in reading.blocks() for row in block}
 
 
 def _brought(change: DocumentChange, source: Snapshot) -> dict[str, Leaf | None]:

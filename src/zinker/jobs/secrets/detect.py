@@ -5,6 +5,7 @@ This is the one place that decides it: by where a value stands, what it is calle
 
 import base64
 import re
+from binascii import a2b_base64
 from collections.abc import Iterable, Iterator
 
 from zinker.formats.leaves import Leaves
@@ -12,7 +13,7 @@ from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, may_look
 from zinker.jobs.secrets.words import STRENGTH, Kind, may_tell, telling
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.lines import lines_with, words_of
-from zinker.model.rows import END, Block, address_of, leaf_of
+from zinker.model.rows import END, address_of, leaf_of
 from zinker.model.setting import WITHHELD, Leaf
 from zinker.subjects.subject import Part
 
@@ -37,8 +38,8 @@ _LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
 # What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
 _KINDS: dict[str, Kind] = {}
 _DIGITS = "0123456789"
-_BYTES_IN_ROW = re.compile(r'"(?:b(?:ytes|inary)|none|registry:[^"]*)","')
-_NO_TEXT_BYTE = re.compile(rb"[\x01-\x08\x0e-\x1f]")
+_SIGNS_OF_BYTES = ('"binary","', '"bytes","', '"none","', '"registry:')
+_NO_TEXT_BYTES = bytes({*range(1, 9), *range(14, 32)})
 _LEAST_BYTES = {"password": 4, "token": 8, "random": 16}
 
 
@@ -190,9 +191,8 @@ def _value_of(leaf: Leaf) -> str:
     return "\n".join(map(str, leaf.value)) if isinstance(leaf.value, list) else ""
 
 
-def secret_rows(part: Part, block: Block) -> Iterator[int]:
+def secret_rows(part: Part, rows: list[str]) -> Iterator[int]:
     """Yield which of the rows hold a secret; most are only looked at together, and have none."""
-    rows = block.rows
     names = [row[: row.index(END)].rpartition("/") for row in rows]
     for number in _suspects(part, names, rows, "\n".join(rows)):
         if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
@@ -219,14 +219,20 @@ def _suspects(
     `names` are their addresses, each without its last name, and that; `rows` their values, with all else that
     stands in their rows if it `is_named`, and `text` all of those.
     """
-    found = set(may_look(rows, text))
-    if is_named and _BYTES_IN_ROW.search(text):
-        rest = (
-            (number, row[found_at.end() :])
-            for number, row in enumerate(rows)
-            if (found_at := _BYTES_IN_ROW.search(row))
-        )
-        found.update(number for number, value in rest if _is_text(value.partition('"')[0]))
+    found: set[int] = set()
+    if is_named and any(sign in text for sign in _SIGNS_OF_BYTES):
+        # What is in bytes cannot be seen in their Base64, which looks like a token of any kind.
+        binary, other, none, numbered = _SIGNS_OF_BYTES
+        plain = []
+        for number, row in enumerate(rows):
+            if not (binary in row or other in row or none in row or numbered in row):
+                plain.append(number)
+            elif _is_text(row[row.rfind('","') + 3 : -2]):
+                found.add(number)
+        others = [rows[number] for number in plain]
+        found.update(plain[number] for number in may_look(others, "\n".join(others)))
+    else:
+        found.update(may_look(rows, text))
     if len(_KINDS) > 100_000:
         _KINDS.clear()
     by_name = {
@@ -251,8 +257,11 @@ def _suspects(
 
 def _is_text(encoded: str) -> bool:
     """Tell whether bytes, in Base64, may be a text, by what they begin with, or a key in DER (ITU-T X.690)."""
-    beginning = base64.b64decode(encoded[:64] if len(encoded) > 64 else encoded)
-    return beginning[:1] == b"0" or not _NO_TEXT_BYTE.search(beginning.replace(b"\0", b""))
+    try:
+        beginning = a2b_base64(encoded[:64])
+    except ValueError:
+        return True  # it is none
+    return beginning[:1] == b"0" or len(beginning.translate(None, _NO_TEXT_BYTES)) == len(beginning)
 
 
 def _kind_of(name: str) -> Kind:

@@ -134,7 +134,7 @@ def _may_give(text: str) -> bool:
     """Tell whether the last word before any sign of equality or colon may be the name of a secret."""
     for part in text.replace(":", "=").split("=")[:-1]:
         name = part.rstrip(_NO_LETTERS)
-        if name[-1:].isalpha():
+        if name[-2:].isalpha():  # and not a drive
             name = name[-60:]
             if may_tell(name[max(map(name.rfind, " \"'&;,?(/\n")) + 1 :]):
                 return True

@@ -25,6 +25,7 @@ from zinker.stores.reading import Content, Reading, Trouble
 from zinker.subjects.subject import Part
 
 # So many bytes of whole files are sealed in, at most: a profile with more is not read (`LARGEST_SEALED`).
+_TOGETHER = 4_000  # rows that are looked at together
 _LARGEST_SECRETS = 24 * 1024 * 1024
 
 
@@ -87,13 +88,13 @@ class Withholder:
         return msgspec.structs.replace(reading, blocks=lambda: iter(guarded), **more)
 
     def guarded(self, part: Part, document: str, blocks: Iterable[Block]) -> Iterator[Block]:
-        """Yield the settings of a document of millions without its secrets."""
-        for block in blocks:
-            for at in secret_rows(part, block):
-                address, leaf = address_of(block.rows[at]), leaf_of(block.rows[at])
+        """Yield the settings of a document of millions without its secrets; some blocks at a time, as one."""
+        for rows in _many(blocks):
+            for at in secret_rows(part, rows):
+                address, leaf = address_of(rows[at]), leaf_of(rows[at])
                 self.secrets[Where(part.id, document, address)] = leaf
-                block.rows[at] = row_of(address, self.mark(leaf))
-            yield block
+                rows[at] = row_of(address, self.mark(leaf))
+            yield rows
 
     def _why_not_whole(self, part: Part, reading: Reading) -> str:
         """Say why a file cannot be carried whole, or ""."""
@@ -213,6 +214,20 @@ class Cuts:
             self._known.clear()
         if size <= self._LARGEST:
             self._known[name] = cut
+
+
+def _many(blocks: Iterable[Block]) -> Iterator[list[str]]:
+    """Yield the rows of blocks, those of many small ones together; the last is there even if it is empty."""
+    held: list[str] = []
+    for block in blocks:
+        if len(block) >= _TOGETHER:
+            yield block
+            continue
+        held += block
+        if len(held) >= _TOGETHER:
+            yield held
+            held = []
+    yield held
 
 
 def _with_content(reading: Reading, content: Content | None) -> dict[str, Any]:
