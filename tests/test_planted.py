@@ -144,6 +144,12 @@ def documents(plant):
     files["whole/git-like"] = f"https://ivy:{plant.word('credentials file')}@pond.example\n"
     files["whole/wide.txt"] = f"\ufeffpassword = {plant.word('UTF-16')}\r\n".encode("utf-16-le")
     files["whole/late.txt"] = "fern\n" * 300_000 + pem().decode()
+    files["whole/.late.ini.swp"] = (
+        b"b0VIM 9\0\0\0" + bytes(64) + f"[a]\0password = {plant.word('swap file')}\0".encode()
+    )
+    files["whole/one-line.js"] = (
+        "x=1;" * 300_000 + f'a={{"password":"{plant.word("one line")}"}};' + "y=2;" * 99_999
+    )
     files["whole/wide.pem"] = pem().decode().encode("utf-16")
     for name, form in (("pkcs1", "TraditionalOpenSSL"), ("pkcs8", "PKCS8"), ("openssh", "OpenSSH")):
         key = (
@@ -182,6 +188,14 @@ def database(path, plant, known):
             )
         ]
         made.executemany("INSERT INTO logins (user, password, note) VALUES (?, ?, ?)", rows)
+        made.execute(
+            "CREATE TABLE options (name, data, PRIMARY KEY (name)) WITHOUT ROWID"
+            if known
+            else "CREATE TABLE options (name, data)"
+        )
+        made.execute(
+            "INSERT INTO options VALUES ('Kennwort', ?)", (plant.word("sqlite: undescribed settings"),)
+        )
         made.execute("CREATE TABLE blobs (name, data BLOB)")
         made.execute(
             "INSERT INTO blobs VALUES ('x', ?)", (f"a=1\npassword={plant.word('sqlite: blob')}\n".encode(),)

@@ -8,7 +8,7 @@ import base64
 import contextlib
 import sqlite3
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from zinker.formats.dialect import PLAIN, Dialect, Table
 from zinker.formats.leaves import Edit, Leaves
@@ -16,6 +16,10 @@ from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf, plain_int
 
+# Columns that have the names of settings, and their values.
+_NAMES = frozenset({"key", "name", "id", "setting", "option", "property", "parameter", "attribute"})
+_VALUES = frozenset({"value", "val", "data", "content", "string", "text"})
+_TELLING = 6  # bytes of a value that are not by chance in a file
 # Places in the header (SQLite file format, section 1.3) that count changes, or say who wrote last and how.
 _VOLATILE = ((18, b"\x01\x01"), (24, bytes(4)), (40, b"\0\0\0\x01"), (92, bytes(8)))
 
@@ -59,50 +63,100 @@ def without_cells(
 
     The settings that the dialect names are left out of this. A cell becomes NULL, or empty where it has to be
     something; then, or if something else `is_cut`, the file is written anew, so that nothing is left between its
-    pages. Raises `DocumentError`, and `NotWritable` where the database refuses it.
+    pages. Raises `DocumentError`, and `NotWritable` with the rule where a cell cannot be cut out.
     """
     first = ""
     with _opened(data) as database:
-        tables = "SELECT name FROM sqlite_master WHERE type = 'table' AND rootpage > 0"
-        for (table,) in database.execute(tables).fetchall():
-            settings = {one.value for one in dialect.tables if one.table == table}
-            columns = database.execute(f"PRAGMA table_info({_quoted(table)})").fetchall()
-            for _, column, _, is_needed, _, _ in columns:
-                own = column in settings or table.startswith("sqlite_")
-                for number, rule in () if own else _cells(database, table, column, rule_of):
-                    first = first or f"{table}.{column}: {rule}"
-                    _empty(database, table, column, number, bool(is_needed))
+        found = list(_cells(database, dialect, rule_of))
+        for cell in found:
+            first = first or f"{cell.table}.{cell.column}: {cell.rule}"
+            if cell.row is None or not _emptied(database, cell):
+                raise NotWritable("", f"{cell.table}.{cell.column}: {cell.rule}")
         if not first and not is_cut:
             return data, ""
         database.commit()
         database.execute("VACUUM")
-        return plain_header(database.serialize()), first
+        left = next(_cells(database, dialect, rule_of), None)
+        written = plain_header(database.serialize())
+    # An index for searching, or a column that is computed, may hold the same once more.
+    left = left or next((cell for cell in found if _bytes_of(cell.value) in written), None)
+    if left is not None:
+        raise NotWritable("", f"{left.table}.{left.column}: {left.rule}")
+    return written, first
+
+
+def cell_with_rule(data: bytes, rule_of: Callable[[str, object], str]) -> str:
+    """Say of the first cell for which there is a rule where it is, and the rule; "" for none.
+
+    Raises `DocumentError`.
+    """
+    with _opened(data) as database:
+        found = next(_cells(database, PLAIN, rule_of), None)
+    return f"{found.table}.{found.column}: {found.rule}" if found else ""
+
+
+class _Cell(NamedTuple):
+    """A cell for which there is a rule; the row is None where SQLite numbers none."""
+
+    table: str
+    column: str
+    is_needed: bool
+    row: tuple[str, int] | None
+    value: Any
+    rule: str
 
 
 def _cells(
-    database: sqlite3.Connection, table: str, column: str, rule_of: Callable[[str, object], str]
-) -> list[tuple[int, str]]:
-    """Return the rows whose cell of a column has a rule, with it; those of tables without row numbers have none."""
-    query = f"SELECT rowid, {_quoted(column)} FROM {_quoted(table)}"  # noqa: S608
-    try:
-        return [
-            (number, rule) for number, value in database.execute(query) if (rule := rule_of(column, value))
-        ]
-    except sqlite3.OperationalError:  # WITHOUT ROWID
-        values = database.execute(f"SELECT {_quoted(column)} FROM {_quoted(table)}")  # noqa: S608
-        if rule := next((rule for (value,) in values if (rule := rule_of(column, value))), ""):
-            raise NotWritable(
-                "", f"its table {table} holds a secret that cannot be cut out: {rule}"
-            ) from None
-        return []
+    database: sqlite3.Connection, dialect: Dialect, rule_of: Callable[[str, object], str]
+) -> Iterator[_Cell]:
+    tables = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+    for (table,) in database.execute(tables).fetchall():
+        settings = {one.value for one in dialect.tables if one.table == table}
+        columns = database.execute(f"PRAGMA table_xinfo({_quoted(table)})").fetchall()
+        names = {str(column[1]).lower() for column in columns}
+        number = next((name for name in ("rowid", "_rowid_", "oid") if name not in names), "")
+        for _, column, _, is_needed, _, _, hidden in columns:
+            if column in settings:
+                continue
+            # A table of settings that nobody described has their names in another column.
+            named = next((n for n in names & _NAMES if column.lower() in _VALUES), "")
+            for row, name, value in _column(database, table, column, number, named):
+                rule = rule_of(column, value) or (rule_of(_name(name), value) if named else "")
+                if rule:
+                    at = None if row is None or hidden else (number, row)
+                    yield _Cell(table, column, bool(is_needed), at, value, rule)
 
 
-def _empty(database: sqlite3.Connection, table: str, column: str, number: int, is_needed: bool) -> None:
-    statement = f"UPDATE {_quoted(table)} SET {_quoted(column)} = ? WHERE rowid = ?"  # noqa: S608
+def _column(
+    database: sqlite3.Connection, table: str, column: str, number: str, named: str
+) -> Iterator[tuple[int | None, Any, Any]]:
+    """Yield the numbers of rows, None where there are none, with what names a value, and the value."""
+    source = f"{_quoted(named) if named else 'NULL'}, {_quoted(column)} FROM {_quoted(table)}"
     try:
-        database.execute(statement, ("" if is_needed else None, number))
-    except sqlite3.Error as error:
-        raise NotWritable("", f"its table {table} cannot be without what {column} holds: {error}") from None
+        yield from database.execute(f"SELECT {number or 'NULL'}, {source}").fetchall()  # noqa: S608
+    except sqlite3.OperationalError:
+        with contextlib.suppress(sqlite3.OperationalError):  # of a kind that this SQLite does not have
+            yield from database.execute(f"SELECT NULL, {source}").fetchall()  # noqa: S608
+
+
+def _emptied(database: sqlite3.Connection, cell: _Cell) -> bool:
+    """Make a cell NULL, or empty where it has to be something; tells whether the database takes that."""
+    assert cell.row is not None  # noqa: S101 - asked before
+    name, number = cell.row
+    nothing = type(cell.value)() if cell.is_needed else None
+    statement = f"UPDATE {_quoted(cell.table)} SET {_quoted(cell.column)} = ? WHERE {name} = ?"  # noqa: S608
+    try:
+        database.execute(statement, (nothing, number))
+    except sqlite3.Error:
+        return False
+    return True
+
+
+def _bytes_of(value: Any) -> bytes:
+    """Return how a value stands in a file that holds texts in UTF-8; what no file holds for what is no text."""
+    if isinstance(value, str) and len(value) >= _TELLING:
+        return value.encode("utf-8", "surrogateescape")
+    return value if isinstance(value, bytes) and len(value) >= _TELLING else b"\0no such bytes\0"
 
 
 def plain_header(data: bytes) -> bytes:

@@ -212,7 +212,10 @@ class PartPlanner:
         if is_edited or (live is not None and source is None and self._is_to_go(live)):
             return None
         if source is None or not source.identity:
-            return self._why(document, "the profile does not hold the file itself", "unreadable")
+            why = "the profile does not hold the file itself"
+            if source is not None and not source.is_whole:
+                why += ", as a secret could not be cut out of it"
+            return self._why(document, why, "unreadable")
         if live is not None and not live.is_whole and not source.link:
             why = "the profile has it as an unreadable file only, and here single settings would be edited"
             return self._why(document, why, "unreadable")

@@ -156,7 +156,7 @@ def _decoded(data: bytes) -> list[str]:
 def _may_be(kind: str, leaf: Leaf, texts: list[str]) -> bool:
     """Tell whether a value could be the secret that its name tells of."""
     if leaf.type in _NUMBERS or isinstance(leaf.value, int):
-        return kind in ("password", "number") and abs(int(leaf.value)) >= 1000
+        return kind in ("password", "number") and len(str(leaf.value).lstrip("-")) >= 4
     if _is_bytes(leaf.type):
         data = base64.b64decode(leaf.value)
         return (

@@ -48,6 +48,9 @@ _BLOCKS = {"/*": "*/", "<!--": "-->", "<?": "?>"}
 # What names a password by a word that stands before it, and by its place in a line.
 _NETRC = re.compile(r"\b(?:login|machine|user)\s+\S+\s(?:[^\r\n]*\r?\n?){0,3}?\s*(?:password|passwd)\s+(\S+)")
 _PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
+_STEMS_IN_BYTES = (b"passw", b"pwd", b"secret", b"token", b"kennw", b"passph", b"apikey", b"api_key")
+# What is no sign of a text ends a line.
+_LINES = bytes(code if code >= 32 or code == 9 else 10 for code in range(256))
 _OWNERS = r"(?:this|self|document|window|props|state|config|settings|options|request|event|args|os|process)"
 _CODE = re.compile(rf"{_OWNERS}(?:\.|->|::)\w.*|.*\(.*|\w+(?:\[|\]).*")
 
@@ -168,7 +171,11 @@ def _rule_of_chunk(data: bytes, encoding: str) -> str:
     ):
         return "a private key"
     if not encoding:
-        return ""
+        # No text as a whole, but there may be some in it, as in what editors keep of a file that is open.
+        lower = data.lower()
+        if not any(stem in lower for stem in _STEMS_IN_BYTES):
+            return ""
+        encoding, data = "latin-1", data.translate(_LINES)
     text = data.decode(encoding, "replace").removeprefix("\ufeff")
     listed = [_NETRC] if "login" in text and "passw" in text else []
     listed += [_PGPASS] if ":" in text else []
@@ -195,11 +202,12 @@ def _encoding(beginning: bytes) -> str:
 
 
 def _rule_of_database(content: Content) -> str:
-    from zinker.formats.sqlite import without_cells
+    from zinker.formats.sqlite import cell_with_rule
 
     with content.open() as stream:
         data = stream.read()
     try:
-        return without_cells(data, Dialect(), cell_rule)[1]
-    except (DocumentError, NotWritable):
-        return _rule_of_chunk(data, "")
+        return cell_with_rule(data, cell_rule)
+    except DocumentError:  # it is damaged, and nobody can say what in it is what
+        lower = data.lower()
+        return "what may be a secret" if any(stem in lower for stem in _STEMS_IN_BYTES) else ""

@@ -75,11 +75,11 @@ _URI = re.compile(r"[a-z][a-z0-9+.-]*://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re
 _BEARER = re.compile(r"\b(?:Bearer|Basic|Token)\s+([\w.~+/-]{12,}=*)", re.IGNORECASE)  # RFC 6750, RFC 7617
 _BEFORE_TOKENS = ("earer ", "EARER ", "asic ", "ASIC ", "oken ", "OKEN ")
 _NO_LETTERS = "\"'\\ \t>0123456789"  # what may stand between a name and its sign, or end it
-_LINE = re.compile(r"[^\r\n]*[=:][^\r\n]*")
+_REACH = 130  # characters around a sign
 # A name and a value in one line of a text: `password = x`, `"token": "x"`, `--secret=x`, `Pwd=x;`.
 _ASSIGNED = re.compile(
     r"""(?P<name>[^\s=:;,&?"'(){}<>\[\]|]{1,60}(?:[ ][^\s=:;,&?"'(){}<>\[\]|]{1,30}){0,2})["']?"""
-    r"""[ \t]*(?:=>|:=|=|:(?!//))[ \t]*"""
+    r"""[ \t]*(?P<sign>=>|:=|=|:(?!//))[ \t]*"""
     r"""(?:(?P<mark>["'])(?P<quoted>(?:(?!(?P=mark))[^\r\n]){1,500})(?P=mark)|(?P<bare>[^\s"',;&)}\]]{1,500}))"""
 )
 _NO_SECRET = re.compile(
@@ -116,7 +116,7 @@ def may_look(rows: Sequence[str], text: str) -> Iterator[int]:
         yield from (number for number, row in enumerate(rows) if sign in row)
     if "=" in text or ":" in text:
         some = [(number, row) for number, row in enumerate(rows) if "=" in row or ":" in row]
-        yield from (number for number, row in some if _may_give(row))
+        yield from (number for number, row in some if any(True for _ in _telling_signs(row)))
     if any(word in text for word in _BEFORE_TOKENS):
         yield from (number for number, row in enumerate(rows) if _BEARER.search(row))
 
@@ -130,15 +130,16 @@ def _signs_in(text: str) -> Iterator[str]:
         yield from (sign for sign in _HASHES if sign in text)
 
 
-def _may_give(text: str) -> bool:
-    """Tell whether the last word before any sign of equality or colon may be the name of a secret."""
+def _telling_signs(text: str) -> Iterator[int]:
+    """Yield the places of the signs of equality and colons before which a word stands that may name a secret."""
+    at = -1
     for part in text.replace(":", "=").split("=")[:-1]:
+        at += len(part) + 1
         name = part.rstrip(_NO_LETTERS)
         if name[-2:].isalpha():  # and not a drive
             name = name[-60:]
             if may_tell(name[max(map(name.rfind, " \"'&;,?(/\n")) + 1 :]):
-                return True
-    return False
+                yield at
 
 
 def look_of(text: str) -> str:
@@ -171,11 +172,11 @@ def known_to(module: str) -> tuple[re.Pattern[str], ...]:
 
 def assigned(text: str) -> Iterator[tuple[str, str]]:
     """Yield the names and values of secrets that a text gives: `password=x`, wherever it stands."""
-    if not ("=" in text or ":" in text):
-        return
-    for line in _LINE.finditer(text):
-        if _may_give(line[0]):
-            for found in _ASSIGNED.finditer(text, line.start(), line.end()):
+    for at in _telling_signs(text) if "=" in text or ":" in text else ():
+        # Looked at alone, as lines may be as long as files.
+        begin = max(at - _REACH, text.rfind("\n", 0, at) + 1)
+        for found in _ASSIGNED.finditer(text, begin, at + 2 * _REACH):
+            if found.start("sign") <= at < found.end("sign"):
                 value = found["quoted"] or found["bare"] or ""
                 if _is_given(found["name"], value, found["quoted"] is not None):
                     yield found["name"], value
