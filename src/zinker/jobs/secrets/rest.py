@@ -48,7 +48,15 @@ _BLOCKS = {"/*": "*/", "<!--": "-->", "<?": "?>"}
 # What names a password by a word that stands before it, and by its place in a line.
 _NETRC = re.compile(r"\b(?:login|machine|user)\s+\S+\s(?:[^\r\n]*\r?\n?){0,3}?\s*(?:password|passwd)\s+(\S+)")
 _PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
-_STEMS_IN_BYTES = (b"passw", b"pwd", b"secret", b"token", b"kennw", b"passph", b"apikey", b"api_key")
+_STEMS_IN_BYTES = (
+    b"passw",
+    b"passph",
+    b"secret",
+    b"token",
+    b"kennw",
+    b"apikey",
+    b"api_key",
+)  # none by chance
 # What is no sign of a text ends a line.
 _LINES = bytes(code if code >= 32 or code == 9 else 10 for code in range(256))
 _OWNERS = r"(?:this|self|document|window|props|state|config|settings|options|request|event|args|os|process)"

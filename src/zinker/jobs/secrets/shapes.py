@@ -101,9 +101,11 @@ _DER_KEYS = re.compile(
     re.DOTALL,
 )
 _KEY_STORES = (b"\xfe\xed\xfe\xed", b"\xce\xce\xce\xce\x00\x00\x00\x02", b"SSH PRIVATE KEY FILE FORMAT")
-# A packet of a secret key (RFC 9580, section 5.5.3), old and new format.
+# A packet of a secret key (RFC 9580, section 5.5.3), old and new format: length, version, when made, algorithm.
 _PGP = re.compile(
-    rb"\A(?:[\x94-\x97]|\xc5)[\x00-\xff]{1,5}?[\x03-\x06][\x00-\xff]{4}[\x01-\x1c\x13\x16]", re.DOTALL
+    rb"\A(?:\x94.|\x95..|\x96.{4}|\x97|\xc5(?:[\x00-\xbf]|[\xc0-\xdf].|\xff.{4}))"
+    rb"[\x03-\x06][\x30-\x7f].{3}[\x01-\x03\x10-\x13\x16\x19-\x1c]",
+    re.DOTALL,
 )
 
 
