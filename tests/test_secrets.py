@@ -195,6 +195,8 @@ def test_what_looks_like_a_secret_is_one_unless_the_subject_says_no(fernpost):
 
 
 def test_what_was_withheld_is_listed_with_its_rule_and_told_apart(fernpost):
+    said = fernpost("export", "fernpost", "--note", "new password: p-deep-newt", code=2).err
+    assert "the label or note holds a value for new password" in said
     fernpost("export", "fernpost", "--place", "potting-shed")
     out = fernpost("show", "fernpost", "--secrets").out
     assert "by the mark /server/password" in out and "6 secrets withheld" in out

@@ -16,6 +16,7 @@ from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
+from zinker.jobs.secrets.rest import rule_of_text
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
@@ -74,6 +75,7 @@ def export(
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
     selection = select(described, parts, without, instance)
+    _check_said(label, note)
     if for_others:
         _check_for_others(to, note)
         fit = tuple(part for part in selection.parts if not part.device_bound or part.id in parts)
@@ -113,6 +115,14 @@ def export(
         return Exported(manifest, running, path=path, named=tuple(sharing.named) if sharing else ())
 
 
+def _check_said(*said: str) -> None:
+    """Refuse a label or note that holds a secret, which a profile says in clear."""
+    for text in said:
+        if rule := rule_of_text(text):
+            why = f"the label or note holds {rule}, and whoever has the profile can read it"
+            raise WrongUsage("Not exported", why, "Say it without that.")
+
+
 def _check_for_others(to: Path | None, note: str) -> None:
     if to is None or is_registration(to):
         why = "a profile for others is handed on, as a file or a folder"
@@ -150,6 +160,7 @@ def export_text(
     Raises `WrongUsage` where there is no such file, `Damaged` for one that is none, and `Refused` where the
     profile cannot be written.
     """
+    _check_said(label, note)
 
     def build(builder: ProfileBuilder) -> Manifest:
         manifest = read_registration(setup, source, builder, locks)

@@ -20,12 +20,12 @@ from zinker.stores.reading import Content, Reading
 from zinker.subjects.subject import Part
 
 _SHORTEST = 3  # a name of fewer letters is found everywhere
-_MAIL = re.compile(r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+")
+_MAIL = re.compile(r"(?<![\w.+-])[\w.+-]{1,64}@[\w-]{1,63}(?:\.[\w-]{1,63})+")
 _HOST = re.compile(
     r"(?:\A|[\s\"'=])\\\\([\w.-]+)\\"  # \\host\share
-    r"|://(?:[^/@\s]*@)?([\w.-]*[a-z][\w.-]*\.[a-z]+)"
+    r"|://(?:[^/@\s]{0,200}@)?([\w.-]{1,200}\.[a-z]{2,63})"
     r"|\b((?:\d{1,3}\.){3}\d{1,3})\b"
-    r"|^((?:[a-z0-9-]+\.){2,}[a-z]{2,})$",  # a value that is nothing else
+    r"|^((?:[a-z0-9-]{1,63}\.){2,}[a-z]{2,63})$",  # a value that is nothing else
     re.IGNORECASE | re.MULTILINE,
 )
 _NAMESPACE = re.compile(r"xmlns(?::[\w.-]+)?\s*=\s*(?:\"[^\"]*\"|'[^']*')")  # names that nobody calls

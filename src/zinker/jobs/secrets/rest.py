@@ -17,19 +17,22 @@ from zinker.model.setting import Leaf
 from zinker.stores.reading import Content
 
 _SQLITE = b"SQLite format 3\0"
+_TRIED = 100  # comments that are cut out one by one
 _CHUNK = 4 * 1024 * 1024
 _OVERLAP = 16 * 1024
 _COMMENTS = {
     "ini": r"^[ \t]*[;#][^\r\n]*|[ \t][;#][^\r\n]*",
     "key-value": r"^[ \t]*[;#!][^\r\n]*|[ \t]#[^\r\n]*",
     "properties": r"^[ \t]*[#!][^\r\n]*",
-    "json": r"//[^\r\n]*|/\*.*?\*/|^[ \t]*#[^\r\n]*",
+    "json": r"//[^\r\n]*|^[ \t]*#[^\r\n]*",
     "yaml": r"^[ \t]*#[^\r\n]*|[ \t]#[^\r\n]*",
     "toml": r"^[ \t]*#[^\r\n]*|[ \t]#[^\r\n]*",
-    "xml": r"<!--.*?-->|<\?.*?\?>",
-    "plist": r"<!--.*?-->|<\?.*?\?>",
+    "xml": "",
+    "plist": "",
     "pattern": r"^[^\r\n]+",  # what no pattern fits is no setting
 }
+_MARKUP = (("<!--", "-->"), ("<?", "?>"))
+_BLOCKS = {"json": (("/*", "*/"),), "xml": _MARKUP, "plist": _MARKUP}
 # One of these is in every document of a format that has comments.
 _BEGINS = {
     "ini": (b";", b"#"),
@@ -44,9 +47,10 @@ _BEGINS = {
 }
 # What a secret of a type is replaced by: something of the same type, as not every format has a null.
 _NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
-_BLOCKS = {"/*": "*/", "<!--": "-->", "<?": "?>"}
 # What names a password by a word that stands before it, and by its place in a line.
-_NETRC = re.compile(r"\b(?:login|machine|user)\s+\S+\s(?:[^\r\n]*\r?\n?){0,3}?\s*(?:password|passwd)\s+(\S+)")
+_NETRC = re.compile(
+    r"\b(?:login|machine|user)\s+\S{1,200}(?:\s{1,20}\S{1,200}){0,8}?\s{1,20}(?:password|passwd)\s+(\S{1,200})"
+)
 _PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
 _STEMS_IN_BYTES = (
     b"passw",
@@ -99,35 +103,57 @@ def _without_rest(
     ):
         return data, ""
     text = decode(data, declared=dialect.encoding)
-    rule = next(
-        (found for span in _comments(format, text.characters) if (found := rule_of_text(span[0]))), ""
-    )
-    if not rule:
+    characters = text.characters
+    found = [
+        (span, rule)
+        for span in _comments(format, characters)
+        if (rule := rule_of_text(characters[slice(*span)]))
+    ]
+    if not found:
         return data, ""
     before = reader.read(format, data, dialect)
-    characters = text.characters
-    for span in reversed(list(_comments(format, characters))):
-        if rule_of_text(span[0]):
-            shorter = _without(characters, span)
-            if _reads_as(format, text.encode(shorter), dialect, before):
-                characters = shorter
+    shorter = characters
+    for span, _ in reversed(found):
+        shorter = _without(format, shorter, *span)
+    if _reads_as(format, text.encode(shorter), dialect, before):
+        return text.encode(shorter), found[0][1]
+    if len(found) > _TRIED:
+        raise NotWritable("", "too many of its comments look like secrets")
+    for span, _ in reversed(found):
+        shorter = _without(format, characters, *span)
+        if _reads_as(format, text.encode(shorter), dialect, before):
+            characters = shorter
     # What is left of them stands inside a value, which is looked at as a setting.
-    return text.encode(characters), rule if characters != text.characters else ""
+    return text.encode(characters), found[0][1] if characters != text.characters else ""
 
 
-def _comments(format: str, characters: str) -> Iterator[re.Match[str]]:
-    return re.finditer(_COMMENTS[format], characters, re.MULTILINE | re.DOTALL)
+def _comments(format: str, text: str) -> list[tuple[int, int]]:
+    """Return where comments may be, in their order; they do not overlap."""
+    spans = (
+        [found.span() for found in re.finditer(_COMMENTS[format], text, re.MULTILINE)]
+        if _COMMENTS[format]
+        else []
+    )
+    for begin, end in _BLOCKS.get(format, ()):
+        at = text.find(begin)
+        while at >= 0 and (stop := text.find(end, at + len(begin))) >= 0:
+            spans.append((at, stop + len(end)))
+            at = text.find(begin, stop)
+    chosen: list[tuple[int, int]] = []
+    for span in sorted(spans):
+        if not chosen or span[0] >= chosen[-1][1]:
+            chosen.append(span)
+    return chosen
 
 
-def _without(characters: str, span: re.Match[str]) -> str:
+def _without(format: str, text: str, start: int, end: int) -> str:
     """Return a text without a comment, and without its line where that has nothing else."""
-    start, end = span.span()
-    begin = characters.rfind("\n", 0, start) + 1
-    stop = characters.find("\n", end) + 1 or len(characters)
-    if not characters[begin:start].strip() and not characters[end:stop].strip():
-        return characters[:begin] + characters[stop:]
-    mark = next((mark for mark in _BLOCKS if span[0].startswith(mark)), "")
-    return characters[:start] + (mark + _BLOCKS[mark] if mark else "") + characters[end:]
+    begin = text.rfind("\n", 0, start) + 1
+    stop = text.find("\n", end) + 1 or len(text)
+    if not text[begin:start].strip() and not text[end:stop].strip():
+        return text[:begin] + text[stop:]
+    left = next(("".join(marks) for marks in _BLOCKS.get(format, ()) if text.startswith(marks[0], start)), "")
+    return text[:start] + left + text[end:]
 
 
 def _reads_as(format: str, data: bytes, dialect: Dialect, leaves: Leaves) -> bool:

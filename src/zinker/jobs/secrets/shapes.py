@@ -71,16 +71,18 @@ _FIXED = (
     ),
 )
 # RFC 3986, section 3.2.1; what is put in for the password by a program is none.
-_URI = re.compile(r"[a-z][a-z0-9+.-]*://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE)
+_URI = re.compile(
+    r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE
+)
 _BEARER = re.compile(r"\b(?:Bearer|Basic|Token)\s+([\w.~+/-]{12,}=*)", re.IGNORECASE)  # RFC 6750, RFC 7617
 _BEFORE_TOKENS = ("earer ", "EARER ", "asic ", "ASIC ", "oken ", "OKEN ")
 _NO_LETTERS = "\"'\\ \t>0123456789"  # what may stand between a name and its sign, or end it
-_REACH = 130  # characters around a sign
-# A name and a value in one line of a text: `password = x`, `"token": "x"`, `--secret=x`, `Pwd=x;`.
-_ASSIGNED = re.compile(
-    r"""(?P<name>[^\s=:;,&?"'(){}<>\[\]|]{1,60}(?:[ ][^\s=:;,&?"'(){}<>\[\]|]{1,30}){0,2})["']?"""
-    r"""[ \t]*(?P<sign>=>|:=|=|:(?!//))[ \t]*"""
-    r"""(?:(?P<mark>["'])(?P<quoted>(?:(?!(?P=mark))[^\r\n]){1,500})(?P=mark)|(?P<bare>[^\s"',;&)}\]]{1,500}))"""
+_REACH = 130  # characters before a sign
+# What ends a name before a sign, and what follows the sign: `password = x`, `"token": "x"`, `--secret=x`, `Pwd=x;`.
+_NAME_ENDS = "=:;,&?\"'(){}<>[]|\r\n\t"
+_VALUE = re.compile(
+    r"""(?::=|=>|=|:(?!//))[ \t]*\\?(?:"(?P<double>[^"\r\n]{1,500})"|'(?P<single>[^'\r\n]{1,500})'"""
+    r"""|(?P<bare>[^\s"',;&)}\]]{1,500}))"""
 )
 _NO_SECRET = re.compile(
     r"true|false|yes|no|on|off|none|null|nil|undefined|never|always|ask|default|auto(?:matic)?|manual|hidden|masked|plain"
@@ -175,13 +177,18 @@ def known_to(module: str) -> tuple[re.Pattern[str], ...]:
 def assigned(text: str) -> Iterator[tuple[str, str]]:
     """Yield the names and values of secrets that a text gives: `password=x`, wherever it stands."""
     for at in _telling_signs(text) if "=" in text or ":" in text else ():
-        # Looked at alone, as lines may be as long as files.
-        begin = max(at - _REACH, text.rfind("\n", 0, at) + 1)
-        for found in _ASSIGNED.finditer(text, begin, at + 2 * _REACH):
-            if found.start("sign") <= at < found.end("sign"):
-                value = found["quoted"] or found["bare"] or ""
-                if _is_given(found["name"], value, found["quoted"] is not None):
-                    yield found["name"], value
+        found = _VALUE.match(text, at)
+        if found:
+            value, quoted = found["bare"], found["double"] or found["single"]
+            name = _name_before(text[max(0, at - _REACH) : at])
+            if _is_given(name, quoted or value, quoted is not None):
+                yield name, quoted or value
+
+
+def _name_before(text: str) -> str:
+    """Return the name that a text ends with, of three words at most."""
+    bare = text.rstrip("\"'\\ \t>")
+    return " ".join(bare[max(map(bare.rfind, _NAME_ENDS)) + 1 :].split()[-3:])
 
 
 def _is_given(name: str, value: str, is_quoted: bool) -> bool:

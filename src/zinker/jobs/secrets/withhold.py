@@ -43,6 +43,7 @@ class Withholder:
         """
         self._seals = seals
         self._held = 0  # bytes of whole files
+        self._read: set[tuple[str, str]] = set()
         self._key = key
         self._reader, self._cuts = reader, cuts
         self._key_id = hashlib.sha256(self._key).hexdigest()[:8]
@@ -131,6 +132,9 @@ class Withholder:
 
     def _forget(self, document: Where) -> None:
         """Forget the secrets of a document: it is read again, and may not hold any more what it held before."""
+        if document[:2] not in self._read:
+            self._read.add(document[:2])
+            return
         kept = self.secrets.get(document)
         self._held -= len(base64.b64decode(kept.value)) if kept else 0
         self.secrets = {where: leaf for where, leaf in self.secrets.items() if where[:2] != document[:2]}
