@@ -6,11 +6,11 @@ This is the one place that decides it: by where a value stands, what it is calle
 import base64
 import re
 from binascii import a2b_base64
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 from zinker.formats.leaves import Leaves
 from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, may_look
-from zinker.jobs.secrets.words import STRENGTH, Kind, may_tell, telling
+from zinker.jobs.secrets.words import NAME_NAMES, STRENGTH, VALUE_NAMES, Kind, may_tell, telling
 from zinker.model.address import matches, pointer, tokens
 from zinker.model.lines import lines_with, words_of
 from zinker.model.rows import END, address_of, leaf_of
@@ -30,7 +30,7 @@ _QUOTED = re.compile(r"'((?:[^'\\]|\\.)*)'|\"((?:[^\"\\]|\\.)*)\"")
 _BETWEEN = '","'  # document and address in a line of a profile; JSON has it nowhere inside a text
 # Names that say nothing of their own.
 _ANY = re.compile(
-    r"#?(?:value|text|data|content|current|secure|plain|clear|encrypted|raw|string|\d+|_+|\$t)?",
+    r"[#@]?(?:value|val|text|data|content|current|secure|plain|clear|encrypted|raw|string|\d+|_+|\$t)?",
     re.IGNORECASE,
 )
 # What could be random in a row; of bytes, anything could.
@@ -166,6 +166,8 @@ def _may_be(kind: str, leaf: Leaf, texts: list[str]) -> bool:
         )
     if leaf.type == "float":
         return False
+    if leaf.type.startswith("gvariant:") and not texts:  # a number, or bytes one by one
+        return kind != "random" and leaf.type != "gvariant:d" and sum(map(str.isdigit, leaf.value)) >= 4
     return any(fits(kind, text) for text in texts)
 
 
@@ -183,7 +185,28 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
             suspect.update(n for n, leaf in enumerate(those) if _is_bytes(leaf.type) and _is_text(leaf.value))
         some = [batch[number] for number in sorted(suspect)]
         found |= {address: leaf for address in some if holds_secret(part, address, leaf := leaves[address])}
+        found |= {
+            batch[number]: those[number]
+            for number in _named_beside(names, lambda number: those[number])  # noqa: B023 - used at once
+            if not mark_of(part.not_secret, batch[number])
+        }
     return found
+
+
+def _named_beside(names: list[tuple[str, str, str]], leaf_at: Callable[[int], Leaf]) -> Iterator[int]:
+    """Yield which settings are secrets by a name that stands beside them: `{"name": "password", "value": "x"}`."""
+    values = [(number, path) for number, (path, _, last) in enumerate(names) if last.lower() in VALUE_NAMES]
+    if not values:
+        return
+    paths = {path for _, path in values}
+    kinds: dict[str, Kind] = {}
+    for number, (path, _, last) in enumerate(names):
+        if path in paths and last.lower() in NAME_NAMES and isinstance(name := leaf_at(number).value, str):
+            kinds[path] = kinds.get(path) or _kind_of(name[:200])
+    for number, path in values:
+        leaf = leaf_at(number)
+        if (kind := kinds.get(path)) and leaf.type not in _NO_TEXT and _may_be(kind, leaf, _texts(leaf)):
+            yield number
 
 
 def _value_of(leaf: Leaf) -> str:
@@ -196,6 +219,9 @@ def secret_rows(part: Part, rows: list[str]) -> Iterator[int]:
     names = [row[: row.index(END)].rpartition("/") for row in rows]
     for number in _suspects(part, names, rows, "\n".join(rows)):
         if holds_secret(part, address_of(rows[number]), leaf_of(rows[number])):
+            yield number
+    for number in _named_beside(names, lambda number: leaf_of(rows[number])):
+        if not mark_of(part.not_secret, address_of(rows[number])):
             yield number
 
 

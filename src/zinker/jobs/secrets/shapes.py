@@ -193,6 +193,8 @@ def _name_before(text: str) -> str:
 
 def _is_given(name: str, value: str, is_quoted: bool) -> bool:
     says = telling(name)
+    if not says.kind and " " in name:  # what stands before it may be of a sentence
+        says = telling(name.rpartition(" ")[2])
     if not says.kind or not is_value(value) or speaks_of_passwords(value):
         return False
     if says.kind == "password":

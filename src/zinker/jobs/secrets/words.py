@@ -97,6 +97,14 @@ _TEXTS = _set(
 )
 STRENGTH: tuple[Kind, ...] = ("", "random", "number", "token", "secret", "password")
 _WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
+# What the name of a setting is called where name and value stand beside each other, and the value.
+NAME_NAMES = frozenset(
+    {f"{sign}{name}" for sign in ("", "@") for name in ("key", "name", "id", "setting", "option", "property")}
+    | {"parameter", "attribute", "definition", "label", "field"}
+)
+VALUE_NAMES = frozenset(
+    {"value", "val", "data", "content", "string", "text", "@value", "@val", "#text", "$t"}
+)
 _LETTERS = str.maketrans({"ł": "l", "Ł": "L", "ß": "ss", "ø": "o", "Ø": "O"})
 _PASSIVE = frozenset(
     {"low", "high", "band", "all", "first", "second", "multi", "one", "two", "single", "pass"}
