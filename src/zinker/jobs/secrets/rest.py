@@ -200,6 +200,8 @@ def _chunks(stream: IO[bytes]) -> Iterator[bytes]:
 
 
 def _rule_of_chunk(data: bytes, encoding: str) -> str:
+    if data == bytes(len(data)):  # a hole of a file
+        return ""
     if b"PRIVATE KEY" in data or any(
         "PRIVATE KEY".encode(wide) in data for wide in ("utf-16-le", "utf-16-be")
     ):
