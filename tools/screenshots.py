@@ -217,7 +217,7 @@ def main() -> None:
             )
             screen.shot(
                 "secrets",
-                "zinker show potting-shed:mosslight --find account",
+                "zinker show potting-shed:mosslight --secrets",
                 "export ZINKER_PASSPHRASE='a quiet heron by the pond'",
                 "zinker export mosslight --place potting-shed --part general --with-secrets --to sealed.zinker",
                 "zinker import sealed.zinker --place glasshouse --with-secrets --adopt --yes",

@@ -156,7 +156,7 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
         none = json.dumps(looks[0], ensure_ascii=False)
         yield plain(f"Of what is none, the subject file says so in its part: not_secret = [{none}]")
     if held:
-        yield plain("What is missing here, it names as: secret = [...]")
+        yield plain("What is missing here, the subject file names in its part: secret = [...]")
 
 
 def _blocks(shown: Shown, width: int) -> Iterator[Block]:
