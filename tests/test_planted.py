@@ -135,6 +135,15 @@ def documents(plant):
     files["a.properties"] += f"#password={plant.word('properties: comment')}\nuser=ivy\n"
     files["a.plist"] = plistlib.dumps(plant.all("plist") | {"user": "ivy"})
     files["b.plist"] = plistlib.dumps(plant.all("binary plist") | {"user": "ivy"}, fmt=plistlib.FMT_BINARY)
+    short = {name: value for name, value in plant.all("key-value").items() if " " not in name + value}
+    files["a.lines"] = "".join(f"{name} {value}\n" for name, value in short.items())
+    files["a.lines"] += (
+        f"user ivy\n# password {plant.word('key-value: comment')}\n#pwd={plant.word('key-value: comment')}\n"
+    )
+    files["a.prefs"] = lines("pattern", lambda n, v: f'set_pref("{n}", "{v}");\n')
+    files["a.prefs"] += (
+        f'other("x", "password={plant.word("pattern: another line")}");\nset_pref("user", "ivy");\n'
+    )
     # What breaks its format, and files that are carried whole.
     files["broken.json"] = '{"user": "ivy", "password": "' + plant.word("broken json") + '", '
     files["broken.xml"] = f"<all><password>x</all password='{plant.word('broken xml')}'"
@@ -218,6 +227,9 @@ PARTS = {
     "a.properties": "",
     "*.plist": "",
     "a.db": 'format = "sqlite"\n[[part.dialect.tables]]\ntable = "prefs"\nkey = ["key"]\nvalue = "value"',
+    "a.lines": 'format = "key-value"',
+    "a.prefs": r"""format = "pattern"
+dialect = { pattern = '^set_pref\("(?P<key>[^"]+)", (?P<value>.*)\);$', line = 'set_pref("{key}", {value});' }""",
     "whole/**": 'format = "whole"',
 }
 HEAD = 'format = 1\nid = "planted"\ntitle = "Planted"\n[[part]]\nid = "branch"\nstore = "registry"\n'

@@ -204,6 +204,8 @@ def _is_given(name: str, value: str, is_quoted: bool) -> bool:
 
 def fits(kind: str, value: str) -> bool:
     """Tell whether a text could be the value of a name that tells of a secret of some kind."""
+    if len(value) > 2 and value[0] == value[-1] and value[0] in "\"'":
+        value = value[1:-1]
     if not is_value(value):
         return False
     if kind == "password":
