@@ -2,11 +2,11 @@
 
 import contextlib
 import json
-import os
 import re
 import sqlite3
 import tomllib
 import zipfile
+from pathlib import Path
 
 import pytest
 from hypothesis import example, given
@@ -262,7 +262,9 @@ def test_a_profile_for_others_does_not_say_whose_it_was(garden):
     assert "a profile for others is handed on" in garden(*export, code=2).err
     out = garden(*export, "--to", "others.zinker").out
     assert "/account/name: the name ivy" in out and "the host lights.tarnhollow.example" in out
-    told = [(p.document, p.address) for p in _named(garden)]
+    done = garden(*export, "--to", garden.path / "stick", "--json").json[0]
+    told = [(named["document"], named["address"]) for named in done["named"]]
+    assert "potting" not in Path(done["path"]).name  # which tells subject and version only
     with zipfile.ZipFile(garden.path / "others.zinker") as profile:
         about = json.loads(profile.read("profile.json"))
         settings = b"".join(profile.read(n) for n in profile.namelist() if n.startswith("settings/")).decode()
@@ -276,12 +278,6 @@ def test_a_profile_for_others_does_not_say_whose_it_was(garden):
     garden("import", "others.zinker", "--place", "glasshouse", "--adopt", "--yes")
     ini = (garden.path / "glasshouse/Users/fern/AppData/Roaming/mosslight/mosslight.ini").read_text()
     assert r"C:\Users\fern\Documents\ferns and mosses.csv" in ini
-
-
-def _named(garden):
-    os.environ["ZINKER_HOME"] = str(garden.home)
-    to = garden.path / "again.zinker"
-    return export(load_setup(), "mosslight", "potting-shed", to=to, for_others=True).named
 
 
 def test_a_draft_marks_the_secrets_it_finds(garden):

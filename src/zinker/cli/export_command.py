@@ -1,7 +1,7 @@
 """`zinker export`."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -10,6 +10,13 @@ from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
 from zinker.model.errors import WrongUsage, ZinkerError
 
+if TYPE_CHECKING:
+    from zinker.jobs.exporting import Exported
+    from zinker.jobs.setup import Setup
+    from zinker.profiles.sealing import Lock
+
+# Parts, parts left out, label, note, where to, and whether to replace what is there.
+_Chosen = tuple[tuple[str, ...], tuple[str, ...], str, str, Path | None, bool]
 _Subjects = Annotated[
     list[str],
     typer.Argument(help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg."),
@@ -58,7 +65,6 @@ def command(
 
     Example: zinker export mosslight --part presets --for-others --to presets.zinker
     """
-    from zinker.jobs import export, export_text, export_version
     from zinker.reports.listing import exported_text
 
     setup = setup_of(ctx)
@@ -67,16 +73,7 @@ def command(
     codes, results = {0}, []
     for name in subjects:
         try:
-            if for_others and ("@" in name or name.lower().endswith((".reg", ".zinker"))):
-                why = f"{name} is no live subject, and --for-others captures one"
-                raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
-            if name.lower().endswith(".reg"):
-                done = export_text(setup, Path(name), label, note, to, replace, locks, ansi)
-            elif "@" in name or name.endswith(".zinker"):
-                done = export_version(setup, name, to, replace, ansi)
-            else:
-                with progress_shown() as progress:
-                    done = export(setup, name, place, *chosen, progress, locks, ansi, for_others)
+            done = _export(setup, name, place, chosen, locks, ansi, for_others)
         except ZinkerError as error:
             if len(subjects) == 1:
                 raise
@@ -86,7 +83,9 @@ def command(
         codes.add(0 if done.is_complete else 1)
         reference = done.version.reference if done.version else ""
         if json:
-            results.append({"reference": reference, "path": str(done.path or ""), "profile": done.manifest})
+            named = {"named": done.named} if for_others else {}
+            path = str(done.path or "")
+            results.append({"reference": reference, "path": path, "profile": done.manifest, **named})
             continue
         id = done.manifest.subject
         described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
@@ -94,3 +93,29 @@ def command(
     if json:
         emit_json(results)
     raise typer.Exit(max(codes))
+
+
+def _export(
+    setup: "Setup",
+    name: str,
+    place: str,
+    chosen: _Chosen,
+    locks: "tuple[Lock, ...]",
+    ansi: bool,
+    for_others: bool,
+) -> "Exported":
+    """Export one of what was named: a registration text file, a kept version, or a subject."""
+    from zinker.jobs import export, export_text, export_version
+
+    _, _, label, note, to, replace = chosen
+    is_text = name.lower().endswith(".reg")
+    is_kept = "@" in name or name.endswith(".zinker")
+    if for_others and (is_text or is_kept):
+        why = f"{name} is no live subject, and --for-others captures one"
+        raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
+    if is_text:
+        return export_text(setup, Path(name), label, note, to, replace, locks, ansi)
+    if is_kept:
+        return export_version(setup, name, to, replace, ansi)
+    with progress_shown() as progress:
+        return export(setup, name, place, *chosen, progress, locks, ansi, for_others)

@@ -19,11 +19,11 @@ from zinker.model.address import matches
 from zinker.model.crosswalk import Rules
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
-from zinker.model.file_state import FileState
+from zinker.model.file_state import is_withheld
 from zinker.model.lines import count_settings
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
-from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf, Setting, decode_line
+from zinker.model.setting import DOCUMENT, GONE, Setting, decode_line
 from zinker.stores.kinds import traits_of
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
@@ -279,14 +279,8 @@ def _is_beyond(difference: Difference, before: Source, after: Source) -> bool:
 def _is_unclear(difference: Difference) -> bool:
     """Whether both sides withhold a secret under fingerprints that cannot be compared."""
     one, other = difference.before, difference.after
-    both = _is_withheld(one) and _is_withheld(other)
+    both = is_withheld(one) and is_withheld(other)
     return both and one is not None and other is not None and one.value.get("key") != other.value.get("key")
-
-
-def _is_withheld(leaf: Leaf | None) -> bool:
-    return leaf is not None and (
-        leaf.type == WITHHELD or (leaf.type == WHOLE and FileState.of(leaf).is_secret)
-    )
 
 
 def _unclear(difference: Difference) -> Problem:

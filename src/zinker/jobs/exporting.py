@@ -11,12 +11,12 @@ import msgspec
 
 from zinker.jobs.capture.capture import Progress, capture, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
-from zinker.jobs.capture.selection import select
+from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
-from zinker.jobs.secrets.rest import rule_of_text
+from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
@@ -75,11 +75,9 @@ def export(
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
     selection = select(described, parts, without, instance)
-    _check_said(label, note)
+    check_said(label, note)
     if for_others:
-        _check_for_others(to, note)
-        fit = tuple(part for part in selection.parts if not part.device_bound or part.id in parts)
-        selection = msgspec.structs.replace(selection, parts=fit)
+        selection = _for_others(selection, parts, to, note)
     if label:
         setup.shelf.check_label(name, label)
     with at_place(setup, place) as live:
@@ -105,7 +103,7 @@ def export(
             assert manifest is not None  # noqa: S101 - it was written just now
             return Exported(manifest, running, version)
         now = datetime.datetime.now()
-        path = destination(to, name, session.version, place, now)
+        path = destination(to, name, session.version, "" if for_others else place, now)
         if is_registration(path):
             with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
                 return _as_text(snapshot, path, replace, ansi, running)
@@ -115,20 +113,15 @@ def export(
         return Exported(manifest, running, path=path, named=tuple(sharing.named) if sharing else ())
 
 
-def _check_said(*said: str) -> None:
-    """Refuse a label or note that holds a secret, which a profile says in clear."""
-    for text in said:
-        if rule := rule_of_text(text):
-            why = f"the label or note holds {rule}, and whoever has the profile can read it"
-            raise WrongUsage("Not exported", why, "Say it without that.")
-
-
-def _check_for_others(to: Path | None, note: str) -> None:
+def _for_others(selection: Selection, named: tuple[str, ...], to: Path | None, note: str) -> Selection:
+    """Return what of a selection others can use: nothing that is bound to a device, unless it was named."""
     if to is None or is_registration(to):
         why = "a profile for others is handed on, as a file or a folder"
         raise WrongUsage("Not exported", why, "Say where with --to FILE.zinker, or --to FOLDER.")
     if note:
         raise WrongUsage("Not exported", "a profile for others has no note", "Leave --note out.")
+    fit = tuple(part for part in selection.parts if not part.device_bound or part.id in named)
+    return msgspec.structs.replace(selection, parts=fit)
 
 
 def _as_text(
@@ -160,7 +153,7 @@ def export_text(
     Raises `WrongUsage` where there is no such file, `Damaged` for one that is none, and `Refused` where the
     profile cannot be written.
     """
-    _check_said(label, note)
+    check_said(label, note)
 
     def build(builder: ProfileBuilder) -> Manifest:
         manifest = read_registration(setup, source, builder, locks)

@@ -10,6 +10,7 @@ import msgspec
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
 from zinker.jobs.describing import check_name, draft_part, marked, write_draft
+from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.address import matches
@@ -73,6 +74,7 @@ def spot(
     watched = _subject(setup, subject, homes, where, draft)
     if draft:
         check_name(draft)
+    check_said(label, note)
     if label:
         setup.shelf.check_label(watched.id, label)
     selection = select(watched, parts, (), subject.partition("/")[2])

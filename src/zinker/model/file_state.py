@@ -79,6 +79,13 @@ class FileState(msgspec.Struct, frozen=True, omit_defaults=True, rename={"is_fol
         return not both or self.mode == other.mode
 
 
+def is_withheld(leaf: Leaf | None) -> bool:
+    """Tell whether a value, or a whole file, is the fingerprint of a secret."""
+    return leaf is not None and (
+        leaf.type == WITHHELD or (leaf.type == WHOLE and FileState.of(leaf).is_secret)
+    )
+
+
 def is_same(one: FileState | None, other: FileState | None) -> bool:
     """Tell whether two states, or the lack of one, may be of the same document."""
     return one is other if one is None or other is None else one.is_same(other)

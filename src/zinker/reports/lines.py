@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator
 import msgspec
 from rich.text import Text
 
+from zinker.model.file_state import is_withheld
 from zinker.model.policy import Titles
 from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
@@ -66,7 +67,7 @@ def setting_lines(
     one, other = (value_text(leaf, same_kind) for leaf in (before, after))
     if verbs is PLANNED and after is not None and after.type == WITHHELD:
         other = "withheld here, the one sealed in is written"
-    elif one == other and one.startswith("withheld"):
+    elif is_withheld(before) and is_withheld(after):
         other = "another one, withheld too"
     phrase = _phrase(word, one, other, verbs)
     if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:

@@ -3,6 +3,7 @@
 import base64
 import re
 from collections.abc import Iterator
+from functools import partial
 from typing import IO
 
 from zinker import formats
@@ -10,9 +11,9 @@ from zinker.formats.dialect import Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.text import decode
 from zinker.jobs.secrets.detect import rule_of_looks
-from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of
+from zinker.jobs.secrets.shapes import assigned, fits, key_in, look_of, pem_in
 from zinker.model.address import pointer
-from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.errors import DocumentError, NotWritable, WrongUsage
 from zinker.model.setting import Leaf
 from zinker.stores.reading import Content
 
@@ -49,18 +50,14 @@ _BEGINS = {
 _NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
 # What names a password by a word that stands before it, and by its place in a line.
 _NETRC = re.compile(
-    r"\b(?:login|machine|user)\s+\S{1,200}(?:\s{1,20}\S{1,200}){0,8}?\s{1,20}(?:password|passwd)\s+(\S{1,200})"
+    r"^[ \t]*(?:machine\s{1,20}\S{1,200}|default)\s{1,20}(?:(?:login|user|account)\s{1,20}\S{1,200}\s{1,20}){1,2}"
+    r"(?:password|passwd)\s{1,20}(\S{1,200})",
+    re.MULTILINE,
 )
 _PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
-_STEMS_IN_BYTES = (
-    b"passw",
-    b"passph",
-    b"secret",
-    b"token",
-    b"kennw",
-    b"apikey",
-    b"api_key",
-)  # none by chance
+# Long enough not to be in bytes by chance.
+_STEMS_IN_BYTES = (b"passw", b"passph", b"secret", b"token", b"kennw", b"apikey", b"api_key")
+_NO_TEXT = bytes({*range(9), *range(14, 27), *range(28, 32)})
 # What is no sign of a text ends a line.
 _LINES = bytes(code if code >= 32 or code == 9 else 10 for code in range(256))
 _OWNERS = r"(?:this|self|document|window|props|state|config|settings|options|request|event|args|os|process)"
@@ -181,6 +178,14 @@ def rule_of_text(text: str) -> str:
     return ""
 
 
+def check_said(*said: str) -> None:
+    """Refuse a label or note that holds a secret: a profile says them in clear. Raises `WrongUsage`."""
+    for text in said:
+        if rule := rule_of_text(text):
+            why = f"the label or note holds {rule}, and whoever has the profile can read it"
+            raise WrongUsage("Not kept", why, "Say it without that.")
+
+
 def rule_of_file(content: Content) -> str:
     """Say which secret a file that is carried whole holds, or ""; raises `OSError`."""
     if key := key_in(content.beginning):
@@ -188,8 +193,9 @@ def rule_of_file(content: Content) -> str:
     if content.beginning.startswith(_SQLITE):
         return _rule_of_database(content)
     encoding = _encoding(content.beginning)
+    rule_of = partial(_rule_of_lines, encoding=encoding) if encoding else _rule_of_bytes
     with content.open() as stream:
-        return next(filter(None, (_rule_of_chunk(chunk, encoding) for chunk in _chunks(stream))), "")
+        return next(filter(None, map(rule_of, _chunks(stream))), "")
 
 
 def _chunks(stream: IO[bytes]) -> Iterator[bytes]:
@@ -199,26 +205,31 @@ def _chunks(stream: IO[bytes]) -> Iterator[bytes]:
         tail = chunk[-_OVERLAP:]
 
 
-def _rule_of_chunk(data: bytes, encoding: str) -> str:
-    if data == bytes(len(data)):  # a hole of a file
-        return ""
-    if b"PRIVATE KEY" in data or any(
-        "PRIVATE KEY".encode(wide) in data for wide in ("utf-16-le", "utf-16-be")
-    ):
-        return "a private key"
-    if not encoding:
-        # No text as a whole, but there may be some in it, as in what editors keep of a file that is open.
-        lower = data.lower()
-        if not any(stem in lower for stem in _STEMS_IN_BYTES):
-            return ""
-        encoding, data = "latin-1", data.translate(_LINES)
+def _rule_of_lines(data: bytes, encoding: str) -> str:
     text = data.decode(encoding, "replace").removeprefix("\ufeff")
     listed = [_NETRC] if "login" in text and "passw" in text else []
     listed += [_PGPASS] if ":" in text else []
     if any(fits("password", found[1]) for pattern in listed for found in pattern.finditer(text)):
         return "a password"
-    if look := look_of(text):
-        return look
+    return look_of(text) or _given_in(text)
+
+
+def _rule_of_bytes(data: bytes) -> str:
+    if data == bytes(len(data)):  # a hole of a file
+        return ""
+    if pem_in(data):
+        return "a private key"
+    # It is no text, but there may be some in it, as in what editors keep of a file that is open.
+    return _given_in(data.translate(_LINES).decode("latin-1")) if _may_give(data) else ""
+
+
+def _may_give(data: bytes) -> bool:
+    lower = data.lower()
+    return any(stem in lower for stem in _STEMS_IN_BYTES)
+
+
+def _given_in(text: str) -> str:
+    """Say to which secret a text gives a value that is no piece of a program, or ""."""
     given = next((name for name, value in assigned(text) if not _CODE.fullmatch(value)), "")
     return f"a value for {given}" if given else ""
 
@@ -228,7 +239,7 @@ def _encoding(beginning: bytes) -> str:
     for mark, encoding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
         if beginning.startswith(mark):
             return encoding
-    if b"\0" not in beginning:
+    if len(beginning.translate(None, _NO_TEXT)) == len(beginning):
         return "utf-8"
     for at, encoding in ((1, "utf-16-le"), (0, "utf-16-be")):
         zeros, others = beginning[at:4096:2], beginning[1 - at : 4096 : 2]
@@ -245,5 +256,4 @@ def _rule_of_database(content: Content) -> str:
     try:
         return cell_with_rule(data, cell_rule)
     except DocumentError:  # it is damaged, and nobody can say what in it is what
-        lower = data.lower()
-        return "what may be a secret" if any(stem in lower for stem in _STEMS_IN_BYTES) else ""
+        return "what may be a secret" if _may_give(data) else ""

@@ -47,8 +47,8 @@ TOKENS = {
     "sq0csp-": "square_oauth",
     "k_live_": "stripe",
 }
-# What has to be in a text that holds a secret by its look; in small letters where case does not count.
-_PLAIN = ("PRIVATE KEY", "-SECRET-KEY-", "/services/T")
+# What has to be in a text that holds a secret by its look.
+_PLAIN = ("PRIVATE KEY", "-SECRET-KEY-")
 _HASHES = ("{SSHA", "$6$", "$5$", "$2", "$y$", "$argon2")
 _IN_RUNS = ("eyJ", *TOKENS)
 SIGNS = (*_PLAIN, *_HASHES, *_IN_RUNS)
@@ -58,18 +58,13 @@ _RUNS = bytes(
     97 if code < 128 and (chr(code).isalnum() or chr(code) in "_-=+") else 32 for code in range(256)
 )
 _FIXED = (
-    (
-        "a private key",
-        re.compile(r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY(?: BLOCK)?-----(?:\s|\\[nr])*\w"),
-    ),  # RFC 7468
-    ("a private key", re.compile(r"PRIVATE KEY FILE FORMAT")),
-    ("a private key", re.compile(r"AGE-SECRET-KEY-1[0-9A-Z]{20,}")),
-    ("a token", re.compile(r"\beyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]*")),  # RFC 7519
-    (
-        "the hash of a password",
-        re.compile(r"\{SSHA\d*\}[\w+/=]{20,}|\$(?:[56y]|2[aby]|argon2\w+)\$[\w./$,=+-]{20,}"),
-    ),
+    ("a private key", r"-----BEGIN [A-Z0-9 ]*PRIVATE KEY(?: BLOCK)?-----(?:\s|\\[nr])*\w"),  # RFC 7468
+    ("a private key", r"PRIVATE KEY FILE FORMAT|AGE-SECRET-KEY-1[0-9A-Z]{20,}"),
+    ("a token", r"\beyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]*"),  # RFC 7519
+    ("the hash of a password", r"\{SSHA\d*\}[\w+/=]{20,}"),  # RFC 2307
+    ("the hash of a password", r"\$(?:[56y]|2[aby]|argon2\w+)\$[\w./$,=+-]{20,}"),  # crypt(5)
 )
+_PEM = re.compile(_FIXED[0][1].encode())
 # RFC 3986, section 3.2.1; what is put in for the password by a program is none.
 _URI = re.compile(
     r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE
@@ -151,7 +146,7 @@ def look_of(text: str) -> str:
     signs = list(_signs_in(text))
     if signs:
         for what, shape in _FIXED:
-            if shape.search(text):
+            if re.search(shape, text):
                 return what
         for sign, module in TOKENS.items():
             if sign in signs and any(shape.search(text) for shape in known_to(module)):
@@ -195,7 +190,8 @@ def _is_given(name: str, value: str, is_quoted: bool) -> bool:
     says = telling(name)
     if not says.kind and " " in name:  # what stands before it may be of a sentence
         says = telling(name.rpartition(" ")[2])
-    if not says.kind or not is_value(value) or speaks_of_passwords(value):
+    is_usage = name.startswith("-") and value.isupper()  # of an option, as in --password=WORD
+    if not says.kind or is_usage or not is_value(value) or speaks_of_passwords(value):
         return False
     if says.kind == "password":
         return is_quoted or len(value) >= 4
@@ -238,17 +234,23 @@ def is_random(text: str, least: int = 20) -> bool:
     if least == 20 and (not _RANDOM.fullmatch(text) or sum(c.isdigit() for c in text) < 3):
         return False
     share = [count / len(text) for count in Counter(text).values()]
-    return -sum(p * log2(p) for p in share) > (
-        3.3 if least == 20 else 2.8
-    )  # bits a character; words have less
+    bits = -sum(p * log2(p) for p in share)  # a character; those of words have less
+    return bits > (3.3 if least == 20 else 2.8)
 
 
 def key_in(data: bytes) -> str:
-    """Say what key or store of keys some bytes are, or ""."""
-    if _DER_KEYS.match(data) or data.startswith(_KEY_STORES) or _PGP.match(data):
-        return "a private key"
-    if b"PRIVATE KEY" in data or b"P\0R\0I\0V\0A\0T\0E\0 \0K\0E\0Y" in data:
+    """Say what key or store of keys some bytes are, or hold, or ""."""
+    if _DER_KEYS.match(data) or data.startswith(_KEY_STORES) or _PGP.match(data) or pem_in(data):
         return "a private key"
     if data[:2] == b"MI" and re.fullmatch(rb"[A-Za-z0-9+/=\s]+", data):
         return key_in(base64.b64decode(data[: len(data) // 4 * 4])) if len(data) > 40 else ""
     return ""
+
+
+def pem_in(data: bytes) -> bool:
+    """Tell whether there is a private key in PEM among some bytes, in UTF-8 or UTF-16."""
+    return (
+        b"-\0-\0" in data
+        and _PEM.search(data.replace(b"\0", b"")) is not None
+        or (b"PRIVATE KEY" in data and _PEM.search(data) is not None)
+    )
