@@ -129,9 +129,7 @@ def _secrets_of(shown: Shown) -> Shown:
         if setting.type == WITHHELD:
             rules[id, *setting.key] = rule_of_name(part, setting.address) if part else "its look"
         elif setting.is_head and FileState.of(setting).is_secret:
-            rules[id, *setting.key] = whys.get((id, setting.document), "the whole file").partition(
-                ", so it is"
-            )[0]
+            rules[id, *setting.key] = whys.get((id, setting.document), "the whole file")
     held = tuple((id, setting) for id, setting in shown.settings if (id, *setting.key) in rules)
     return msgspec.structs.replace(shown, settings=held, rules=rules)
 

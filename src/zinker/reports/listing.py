@@ -102,7 +102,8 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
             yield left_out(head)
         for p in problems:
             part = subject.find_part(p.part) if subject else None
-            yield place_line(part, p.part, p.document, p.address, p.why)
+            hint = ", so it is withheld; --with-secrets seals it in" if p.withheld else ""
+            yield place_line(part, p.part, p.document, p.address, p.why + hint)
     if exported.named:
         yield left_out("Still seems to name a person or a host:")
     for p in exported.named:

@@ -113,15 +113,11 @@ class Withholder:
     def _secret_file(self, part: Part, reading: Reading, why: str) -> Reading:
         """Return a file that is a secret as a whole: its fingerprint; `why` says the reason."""
         where = Where(part.id, reading.document)
-        failed = self._keep(where, reading.content)
-        if failed:
-            failed = failed if "changed" in failed else f"{why}, and {failed}"
-            return Reading(reading.document, "", troubles=(Trouble("", failed),))
+        if failed := self._keep(where, reading.content):
+            return Reading(reading.document, "", troubles=(Trouble("", f"{why}, and {failed}"),))
         leaf = self.secrets[where]
         if not self._seals:
-            own = 'or `not_secret = ["/"]` takes it along as it is' if not reading.troubles else ""
-            then = f", so it is withheld; --with-secrets seals it in{', ' * bool(own)}{own}"
-            troubles: tuple[Trouble, ...] = (Trouble("", f"{why}{then}", withheld=True),)
+            troubles: tuple[Trouble, ...] = (Trouble("", why, withheld=True),)
         else:
             troubles = tuple(Trouble("", f"{why}, so it is sealed in") for _ in reading.troubles)
         mode = reading.file.mode if reading.file else ""
@@ -142,7 +138,7 @@ class Withholder:
     def _keep(self, where: Where, content: Content | None) -> str:
         """Keep a file as it is among the secrets; returns why that cannot be, or ""."""
         if content is None or self._held + content.size > _LARGEST_SECRETS:
-            return "is too large to be sealed in"
+            return "it is too large to be sealed in"
         with content.open() as stream:
             data = stream.read(content.size + 1)
         if hashlib.sha256(data).hexdigest() != content.sha256:
