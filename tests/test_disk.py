@@ -335,20 +335,6 @@ def test_whatever_goes_wrong_leaves_the_place_free_or_names_the_command_that_fre
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
 def test_killed_runs_leave_nothing_behind(kept):
     kept.spoil()
-    with_database = kept.path / "subjects/fern.subject.toml"
-    with_database.write_text(
-        'format = 1\nid = "fern"\ntitle = "Fern"\n[[part]]\nid = "db"\nstore = "file"\npath = "{config}/fern.db"\n'
-        'format = "sqlite"\ndialect = { tables = [ { table = "prefs", key = ["name"], value = "value" } ] }\n'
-    )
-    script = "CREATE TABLE prefs (name TEXT PRIMARY KEY, value); INSERT INTO prefs VALUES ('a', 'b')"
-    database = kept.settings.parent / "fern.db"
-    subprocess.run(
-        [
-            sys.executable,
-            "-c",
-            f"import sqlite3; sqlite3.connect({str(database)!r}).executescript({script!r})",
-        ]
-    )
     scratch = kept.path / "scratch"
     scratch.mkdir()
     killing = {"PYTHONPATH": str(KILLING), "TMPDIR": str(scratch)}
@@ -357,16 +343,12 @@ def test_killed_runs_leave_nothing_behind(kept):
         for number in numbers:
             dying = {**killing, "KILL_AT": str(number), "KILL_BELOW": str(kept.path / below)}
             kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=None, env=dying)
-            done = kept("export", "fern", "--place", "potting-shed", code=None, env=dying)
-            left |= (
-                {path.name for path in scratch.glob("zinker-*")} if done.code == -signal.SIGKILL else set()
-            )
+            there = ("--from", "potting-shed", "--to", "glasshouse", "--preview")
+            done = kept("transfer", "mosslight", *there, code=None, env=dying)
+            left |= {one.name for one in scratch.glob("zinker-*") if done.code == -signal.SIGKILL}
             kept("export", "mosslight", "--place", "potting-shed", env={"TMPDIR": str(scratch)})
-            kept("export", "fern", "--place", "potting-shed", env={"TMPDIR": str(scratch)})
-            assert not list(kept.path.rglob("*.zinker-part")) and not list(scratch.glob("zinker-*")), (
-                below,
-                number,
-            )
+            found = [*kept.path.rglob("*.zinker-part"), *scratch.glob("zinker-*")]
+            assert not found, (below, number)
             as_spoiled(kept)
     assert left  # there was something to sweep
 

@@ -3,6 +3,7 @@
 import configparser
 import contextlib
 import json
+import random
 import sqlite3
 
 import pytest
@@ -12,6 +13,8 @@ from hypothesis import strategies as st
 from zinker import formats
 from zinker.formats.dialect import Dialect, Table
 from zinker.formats.leaves import Edit
+from zinker.formats.sqlite import plain_header
+from zinker.formats.sqlite_logs import put_together
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -360,3 +363,42 @@ def test_xml_never_expands_and_never_fetches():
             formats.read("xml", document.encode())
     deep = b"<a>" * 50_000 + b"x" + b"</a>" * 50_000
     assert len(formats.read("xml", deep)) == 1
+
+
+@pytest.mark.parametrize("mode", ["wal", "delete", "persist"])
+@pytest.mark.parametrize("page", [512, 4096])
+def test_a_database_cut_off_anywhere_is_put_together_as_sqlite_itself_does(tmp_path, mode, page):
+    chance = random.Random(f"{mode} {page}")
+    live = sqlite3.connect(tmp_path / "live", isolation_level=None)
+    for pragma in (f"page_size = {page}", f"journal_mode = {mode}", "cache_size = 4", "auto_vacuum = FULL"):
+        live.execute(f"PRAGMA {pragma}")
+    live.execute("CREATE TABLE prefs (name PRIMARY KEY, value)")
+    seen = {"hot": 0, "whole": 0, "cut": 0}
+    for step in range(60):
+        live.execute("BEGIN")
+        for _ in range(chance.choice((1, 9))):
+            if chance.random() < 0.3:
+                live.execute("DELETE FROM prefs WHERE rowid % 3 = ?", (chance.randrange(3),))
+            live.execute("REPLACE INTO prefs VALUES (?, ?)", (chance.randrange(60), "x" * chance.randrange(3000)))
+        is_open = chance.random() < 0.5
+        if not is_open:
+            live.execute("COMMIT")
+        files = {end: tmp_path.joinpath("live" + end) for end in ("", "-journal", "-wal")}
+        parts = {end: path.read_bytes() if path.exists() else b"" for end, path in files.items()}
+        if chance.random() < 0.3 and parts["-wal"]:  # the disk lost the end of what was written last
+            at = chance.randrange(len(parts["-wal"]))
+            parts["-wal"] = parts["-wal"][:at] + chance.choice((b"", bytes(page)))
+            seen["cut"] += 1
+        for end, data in parts.items():
+            tmp_path.joinpath(f"copy{end}").write_bytes(data)
+        ours = put_together(*parts.values())
+        reference = sqlite3.connect(tmp_path / "copy")
+        memory = sqlite3.connect(":memory:")
+        memory.deserialize(plain_header(ours))
+        assert list(memory.iterdump()) == list(reference.iterdump()), step
+        assert memory.execute("PRAGMA integrity_check").fetchone() == ("ok",)
+        reference.close()
+        seen["hot" if is_open and len(ours) and ours != parts[""] else "whole"] += 1
+        if is_open:
+            live.execute("ROLLBACK")
+    assert seen["hot"] > 5 and seen["whole"] > 5 and (mode != "wal" or seen["cut"] > 5)
