@@ -36,11 +36,11 @@ address = "http://127.0.0.1:{port}/tarnhollow"
 client_id = "zinker"
 """
 RULE = {
-    "created": "2026-03-02T08:00:00Z",
-    "modified": "2026-09-14T16:20:00Z",
-    "revision": 1,
-    "builtIn": False,
-    "rules": [{"definition": "password.length", "title": "Letters of a password", "value": 12}],
+    "planted": "2026-03-02T08:00:00Z",
+    "tended": "2026-09-14T16:20:00Z",
+    "turn": 1,
+    "fixed": False,
+    "terms": [{"topic": "password.length", "label": "Letters of a password", "value": 12}],
 }
 
 
@@ -87,18 +87,18 @@ class TenantBench(Bench):
             state["collections"] = {collection: {} for collection in state["collections"]}
             if name == "tarnhollow-trial":
                 ids = [f"00000000-0000-4000-8000-{number:012d}" for number in range(self.policies)]
-                state["collections"]["ComplianceRules"] = {
-                    id: {"id": id, "name": f"Rule {id[-5:]}", **RULE, "notify": after if is_chain else None}
+                state["collections"]["HouseRules"] = {
+                    id: {"id": id, "name": f"Rule {id[-5:]}", **RULE, "tellAlso": after if is_chain else None}
                     for id, after in zip(ids, [*ids[1:], None], strict=True)
                 }
             (self.folder / f"{name}.json").write_text(json.dumps(state))
 
     def bring(self) -> tuple[float, float]:
         """Export the rules of one tenant and import them into the other; seconds and peak memory of that."""
-        self.zinker("export", "garden-tenant", "--place", "trial", "--part", "compliance")
+        self.zinker("export", "garden-tenant", "--place", "trial", "--part", "house-rules")
         wanted = ["--place", "tarnhollow", "--live", "tarnhollow", "--adopt", "--yes"]
         taken, peak = self.zinker("import", "garden-tenant", *wanted)
-        rules = json.loads((self.folder / "tarnhollow.json").read_text())["collections"]["ComplianceRules"]
+        rules = json.loads((self.folder / "tarnhollow.json").read_text())["collections"]["HouseRules"]
         if len(rules) != self.policies:
             raise SystemExit(f"{len(rules)} of {self.policies} rules arrived")
         return taken, peak

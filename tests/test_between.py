@@ -159,23 +159,23 @@ class Policies(Files):
     place, subject = "tarnhollow", "garden-tenant"
     looks = ((httpx.Client, "send"),)
     overruled = frozenset({"adopt", "live"})
-    wishes = {"overruled": overruled, "parts": ("compliance", "configurations")}
+    wishes = {"overruled": overruled, "parts": ("house-rules", "workstation-rules")}
     undoing = {"overruled": overruled}
     codes, count = {2, 13}, 2
 
     def set_up(self):
         self.garden("export", self.subject, "--place", "trial")
-        self.office = self.garden.state()["DeviceConfigurations"]["Office desks"]
+        self.office = self.garden.state()["WorkstationRules"]["Office desks"]
 
     def save(self, marks):
-        self.garden.change("ComplianceRules", "Kiosk rules", description=marks[0].decode())
+        self.garden.change("HouseRules", "Kiosk rules", description=marks[0].decode())
         text = {"description": marks[1].decode()}
-        if "Office desks" in self.garden.state()["DeviceConfigurations"]:
-            self.garden.change("DeviceConfigurations", "Office desks", **text)
+        if "Office desks" in self.garden.state()["WorkstationRules"]:
+            self.garden.change("WorkstationRules", "Office desks", **text)
         else:  # somebody makes it again
-            made = ("id", "created", "modified", "revision")
+            made = ("id", "planted", "tended", "turn")
             new = {name: value for name, value in self.office.items() if name not in made}
-            self.garden.api("POST", "DeviceConfigurations", json=new | text)
+            self.garden.api("POST", "WorkstationRules", json=new | text)
 
     def reset(self):
         self.garden.stop()

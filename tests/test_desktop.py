@@ -293,7 +293,7 @@ def test_what_a_profile_needs_beyond_itself_is_named_before(desk):
     desk("export", "garden-desk")
     desk.dconf("write", "/garden/desk/weather/town", "'Elsewhere'")
     why = desk("import", "garden-desk", "--yes", code=3).err
-    assert "The Weather add-on is missing at here ({data}/desk/add-ons/weather)" in why
+    assert "The Weather add-on is missing at this machine ({data}/desk/add-ons/weather)" in why
     assert "Elsewhere" in desk.dconf("dump", "/garden/")
     (desk.path / "data/desk/add-ons/weather").mkdir(parents=True)
     desk("import", "garden-desk", "--yes")

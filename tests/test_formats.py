@@ -379,7 +379,9 @@ def test_a_database_cut_off_anywhere_is_put_together_as_sqlite_itself_does(tmp_p
         for _ in range(chance.choice((1, 9))):
             if chance.random() < 0.3:
                 live.execute("DELETE FROM prefs WHERE rowid % 3 = ?", (chance.randrange(3),))
-            live.execute("REPLACE INTO prefs VALUES (?, ?)", (chance.randrange(60), "x" * chance.randrange(3000)))
+            live.execute(
+                "REPLACE INTO prefs VALUES (?, ?)", (chance.randrange(60), "x" * chance.randrange(3000))
+            )
         is_open = chance.random() < 0.5
         if not is_open:
             live.execute("COMMIT")

@@ -248,7 +248,9 @@ def test_the_command_says_what_was_cut_off(spoiled, number):
     assert done.code == -signal.SIGKILL
     if spoiled("list").err:
         assert "was cut off in the middle" in spoiled("list").err
-        assert "was cut off" in spoiled("export", "mosslight", "--place", "potting-shed").err
+        assert (
+            "was cut off" in spoiled("export", "mosslight", "--place", "potting-shed", code=1).err
+        )  # a loss
     assert "cut off" not in spoiled("list").err
     if spoiled.places() != before:
         spoiled("undo", "--yes")
@@ -329,7 +331,7 @@ def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
     assert "change 1 there was cut off and cannot be put right: no version 2" in refused.err
     spoiled("export", "mosslight", "--place", "glasshouse")  # other places are not concerned
     fallback.with_suffix(".away").rename(fallback)
-    spoiled("export", "mosslight", "--place", "potting-shed")
+    spoiled("export", "mosslight", "--place", "potting-shed", "--loss-is-meant")
 
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")

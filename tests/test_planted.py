@@ -351,9 +351,9 @@ def test_nor_does_one_of_the_desktop(desk):  # noqa: F811
 def test_nor_does_one_of_a_tenant(tenants):  # noqa: F811
     plant = Planter()
     rows = [{"id": name, "value": value} for name, value in plant.all("tenant").items()]
-    tenants.change("Scripts", "Water the logs", parameters=rows, **plant.named("tenant, by property"))
+    tenants.change("Errands", "Water the logs", parameters=rows, **plant.named("tenant, by property"))
     tenants.change(
-        "ComplianceRules", "Kiosk rules", description=f"sign in with token={plant.word('tenant: text')}"
+        "HouseRules", "Kiosk rules", description=f"sign in with token={plant.word('tenant: text')}"
     )
     said = tenants("export", "garden-tenant", "--place", "tarnhollow").out
     said += tenants("show", "garden-tenant", "--json").out

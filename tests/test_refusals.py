@@ -20,7 +20,7 @@ KILLING = os.path.join(os.path.dirname(__file__), "killing")
         (["export", "moslight"], "Did you mean mosslight?"),
         (["export", "mosslight", "--place", "pottingshed"], "Did you mean potting-shed?"),
         (["export", "mosslight", "--part", "presents"], "Did you mean presets?"),
-        (["export", "mosslight/bench-north", "--place", "potting-shed"], "nothing of Mosslight"),
+        (["export", "mosslight/bench-north", "--place", "potting-shed"], "no instance of that name"),
         (["export", "mosslight", "--place", "potting-shed", "--label", "7"], "a label is not a number"),
         (["show", "mosslight@9"], "no version 9 of mosslight"),
         (["show", "mosslight@never"], "no version never of mosslight"),

@@ -238,7 +238,9 @@ run()
     done = subprocess.run(
         [sys.executable, "cut.py"], cwd=far.path, env=far.env, capture_output=True, text=True
     )
-    assert done.returncode == 4 and "The next run at far-kiosk tries that again" in done.stderr, done
+    assert done.returncode == 4 and "The next run at far-kiosk (127.0.0.1) tries that again" in done.stderr, (
+        done
+    )
     samba.process.wait()
     samba.start()
     told = far("export", "brindlepot", "--place", "far-kiosk")

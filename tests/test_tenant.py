@@ -111,7 +111,7 @@ class Tenants(Garden):
 
     def meaning(self, tenant="tarnhollow"):
         """The same without what the service makes: what is put back has another id."""
-        made = ("id", "created", "modified", "revision")
+        made = ("id", "planted", "tended", "turn")
         state = self.state(tenant)
         ids = {p["id"]: f"id of {name}" for policies in state.values() for name, p in policies.items()}
         text = re.sub("|".join(map(re.escape, ids)), lambda found: ids[found[0]], json.dumps(state))
@@ -152,28 +152,35 @@ def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
     settings = sorted((tenants.path / "plain/settings").iterdir())
     assert [path.name for path in settings] == [
         f"{part}.jsonl"
-        for part in ("applications", "baselines", "compliance", "configurations", "scripts", "updates")
+        for part in (
+            "programs",
+            "starting-sets",
+            "house-rules",
+            "workstation-rules",
+            "errands",
+            "quiet-hours",
+        )
     ]
     for path in settings:  # the same bytes for the same state
         assert path.read_bytes() == (tenants.path / "again/settings" / path.name).read_bytes()
-    shown = tenants("show", "garden-tenant", "--part", "applications", "--json").json["settings"]
+    shown = tenants("show", "garden-tenant", "--part", "programs", "--json").json["settings"]
     values = {(s["document"], s["address"]): s["value"] for s in shown}
-    assert values["Brindlepot", "/requires"] == "Kiosk rules"
-    assert values["Brindlepot", "/dependsOn"] == ["Moss runtime"]
-    assert values["Brindlepot", "/assignments/Trial kiosks/intent"] == "include"
-    assert "moss-0001" not in (tenants.path / "plain/settings/applications.jsonl").read_text()
-    tenants.faults(denied=["Scripts", "Baselines"])
+    assert values["Brindlepot", "/comesAfter"] == "Kiosk rules"
+    assert values["Brindlepot", "/leansOn"] == ["Moss runtime"]
+    assert values["Brindlepot", "/forWhom/Trial kiosks/how"] == "with"
+    assert "moss-0001" not in (tenants.path / "plain/settings/programs.jsonl").read_text()
+    tenants.faults(denied=["Errands", "StartingSets"])
     out = tenants("export", "garden-tenant", "--place", "trial", code=1).out
-    assert "Scripts: The account may not read Scripts (403 Forbidden)" in out and "Applications" in out
+    assert "Errands: The account may not read Errands (403 Forbidden)" in out and "Programs" in out
     # What changes while the rest is read is read again, until it rests; else that is said.
-    tenants.faults(restless="DeviceConfigurations")
+    tenants.faults(restless="WorkstationRules")
     assert "fit" not in tenants("export", "garden-tenant", "--place", "trial", "--label", "rests").out
     tenants.faults()
-    now = tenants.api("GET", "DeviceConfigurations", "tarnhollow-trial").json()["value"][0]
-    find = ("show", "garden-tenant@rests", "--find", "revision", "--json")
+    now = tenants.api("GET", "WorkstationRules", "tarnhollow-trial").json()["value"][0]
+    find = ("show", "garden-tenant@rests", "--find", "turn", "--json")
     kept = {s["document"]: s["value"] for s in tenants(*find).json["settings"]}
-    assert kept[now["name"]] == str(now["revision"]) == "5"
-    tenants.faults(restless="DeviceConfigurations", rounds=1000)
+    assert kept[now["name"]] == str(now["turn"]) == "5"
+    tenants.faults(restless="WorkstationRules", rounds=1000)
     out = tenants("export", "garden-tenant", "--place", "trial").out
     assert re.search(rf"May not fit.*{now['name']}: it changed again and again", out, re.S)
 
@@ -181,17 +188,17 @@ def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
 def test_policies_are_compared_by_what_people_call_them(tenants):
     found = tenants("compare", "trial:garden-tenant", "tarnhollow:garden-tenant", "--json", code=1).json
     by_address = {(d["document"], d["address"]): d for d in found["differences"]}
-    length = by_address["Kiosk rules", "/rules/password.length/value"]
+    length = by_address["Kiosk rules", "/terms/password.length/value"]
     assert length["title"] == "Letters of a password" and length["before"]["value"] == 12
     assert not any(address.startswith("/@server") for _, address in by_address)
     tenants("export", "garden-tenant", "--place", "tarnhollow")
     # Order that means nothing is none, and a new name is not a new policy.
-    tenants.change("DeviceConfigurations", "Office desks", tags=["warm", "glass"])
-    settings = tenants.state()["DeviceConfigurations"]["Office desks"]["settings"]
-    tenants.change("DeviceConfigurations", "Office desks", settings=settings[::-1])
+    tenants.change("WorkstationRules", "Office desks", marks=["warm", "glass"])
+    settings = tenants.state()["WorkstationRules"]["Office desks"]["entries"]
+    tenants.change("WorkstationRules", "Office desks", entries=settings[::-1])
     assert "No differences" in tenants("compare", "garden-tenant").out
     settings[0]["value"] = 21
-    tenants.change("DeviceConfigurations", "Office desks", name="Desks in the office", settings=settings)
+    tenants.change("WorkstationRules", "Office desks", name="Desks in the office", entries=settings)
     out = tenants("compare", "garden-tenant", code=1).out
     assert "Desks in the office (was called Office desks)" in out
     assert re.search(r"changed +Minutes until the screen locks +was 20, now 21", out)
@@ -202,7 +209,7 @@ def test_a_set_of_policies_goes_live_and_back(tenants):
     tenants("export", "garden-tenant", "--place", "trial", "--label", "set")
     before = tenants.meaning()
     out = tenants("import", "garden-tenant@set", "--place", "tarnhollow", "--preview").out
-    assert "4 of the policies are assigned to groups" in out and "new      policy Potting benches" in out
+    assert "4 of the policies are meant for groups" in out and "new      policy Potting benches" in out
     assert not [
         line for line in tenants.log() if line["method"] not in ("GET",)
     ]  # the service's own word for it
@@ -220,12 +227,12 @@ def test_a_set_of_policies_goes_live_and_back(tenants):
     )
     state = tenants.state()
     ids = {name: policy["id"] for policies in state.values() for name, policy in policies.items()}
-    assert state["Applications"]["Brindlepot"]["requires"] == ids["Kiosk rules"]
-    assert state["Applications"]["Brindlepot"]["dependsOn"] == [ids["Moss runtime"]]
-    assert state["ComplianceRules"]["Kiosk rules"]["notify"] == ids["Notice"]
-    assert state["Applications"]["Brindlepot"]["assignments"] == []
+    assert state["Programs"]["Brindlepot"]["comesAfter"] == ids["Kiosk rules"]
+    assert state["Programs"]["Brindlepot"]["leansOn"] == [ids["Moss runtime"]]
+    assert state["HouseRules"]["Kiosk rules"]["tellAlso"] == ids["Notice"]
+    assert state["Programs"]["Brindlepot"]["forWhom"] == []
     made = [line["path"].rpartition("/")[2] for line in tenants.log("POST") if "/api/" in line["path"]]
-    assert made.index("ComplianceRules") < made.index("Applications")  # what is referred to comes first
+    assert made.index("HouseRules") < made.index("Programs")  # what is referred to comes first
     assert tenants("import", "garden-tenant@set", *LIVE, "--json").json["state"] == "alike"
     tenants("undo", "--yes", code=3)
     tenants("undo", "--yes", "--live", "tarnhollow")
@@ -240,7 +247,7 @@ def test_a_set_of_policies_goes_live_and_back(tenants):
 def test_groups_names_and_twins(tenants):
     tenants("export", "garden-tenant", "--place", "trial", "--label", "set")
     before = tenants.meaning()
-    done = tenants("import", "garden-tenant@set", *LIVE, "--assignments", code=1)
+    done = tenants("import", "garden-tenant@set", *LIVE, "--for-whom", code=1)
     assert "there is no group Trial kiosks there" in done.out
     tenants("undo", "--yes", "--live", "tarnhollow")
     assert tenants.meaning() == before
@@ -249,15 +256,15 @@ def test_groups_names_and_twins(tenants):
         '[[replace]]\nfrom = "trial.tarnhollow.example"\nto = "tarnhollow.example"\n'
     )
     rules = ("--crosswalk", "go.crosswalk.toml")
-    parts = ("--part", "applications", "--part", "compliance")
-    tenants("import", "garden-tenant@set", *LIVE, "--assignments", *rules, *parts)
-    brindlepot = tenants.state()["Applications"]["Brindlepot"]
+    parts = ("--part", "programs", "--part", "house-rules")
+    tenants("import", "garden-tenant@set", *LIVE, "--for-whom", *rules, *parts)
+    brindlepot = tenants.state()["Programs"]["Brindlepot"]
     groups = {
         g["displayName"]: g["id"]
         for g in json.loads((tenants.folder / "tarnhollow.json").read_bytes())["groups"]
     }
-    assert brindlepot["assignments"] == [{"group": groups["Kiosks"], "intent": "include"}]
-    assert brindlepot["command"] == "install brindlepot --from store.tarnhollow.example"
+    assert brindlepot["forWhom"] == [{"people": groups["Kiosks"], "how": "with"}]
+    assert brindlepot["fetch"] == "install brindlepot --from store.tarnhollow.example"
     assert (
         "No differences"
         in tenants("compare", "garden-tenant@set", "tarnhollow:garden-tenant", *rules, *parts).out
@@ -265,27 +272,36 @@ def test_groups_names_and_twins(tenants):
     tenants("undo", "--yes", "--live", "tarnhollow")
     tenants("import", "garden-tenant@set", *LIVE, "--prefix", "trial: ", *parts)
     state = tenants.state()
-    assert set(state["ComplianceRules"]) == {"Kiosk rules", "trial: Kiosk rules", "trial: Notice"}
-    mine = state["ComplianceRules"]["trial: Kiosk rules"]["id"]
-    assert state["Applications"]["trial: Brindlepot"]["requires"] == mine
+    assert set(state["HouseRules"]) == {"Kiosk rules", "trial: Kiosk rules", "trial: Notice"}
+    mine = state["HouseRules"]["trial: Kiosk rules"]["id"]
+    assert state["Programs"]["trial: Brindlepot"]["comesAfter"] == mine
     tenants("undo", "--yes", "--live", "tarnhollow")
-    tenants("import", "garden-tenant@set", *LIVE, "--on-conflict", "both", "--part", "compliance")
+    tenants("import", "garden-tenant@set", *LIVE, "--on-conflict", "both", "--part", "house-rules")
     lengths = {
         name: rule["value"]
-        for name, policy in tenants.state()["ComplianceRules"].items()
-        for rule in policy["rules"]
-        if rule["definition"] == "password.length"
+        for name, policy in tenants.state()["HouseRules"].items()
+        for rule in policy["terms"]
+        if rule["topic"] == "password.length"
     }
     assert lengths == {"Kiosk rules": 10, "Kiosk rules (from trial)": 12, "Notice": 12}
     tenants("undo", "--yes", "--live", "tarnhollow")
-    tenants("import", "garden-tenant@set", *LIVE, "--on-conflict", "keep", "--part", "compliance", code=1)
-    assert tenants.meaning()["ComplianceRules"]["Kiosk rules"] == before["ComplianceRules"]["Kiosk rules"]
+    tenants("import", "garden-tenant@set", *LIVE, "--on-conflict", "keep", "--part", "house-rules", code=1)
+    assert tenants.meaning()["HouseRules"]["Kiosk rules"] == before["HouseRules"]["Kiosk rules"]
     tenants("undo", "--yes", "--live", "tarnhollow")
     # Exactly the set: what the live tenant has besides goes, but for what is built in; and comes back as it was.
-    tenants.change("DeviceConfigurations", "Office desks", assignments=[{"group": groups["Office"]}])
+    tenants.change("WorkstationRules", "Office desks", forWhom=[{"people": groups["Office"]}])
     before = tenants.meaning()
-    tenants("import", "garden-tenant@set", *LIVE, "--exact", "--part", "configurations", "--part", "updates")
-    assert set(tenants.state()["DeviceConfigurations"]) == {
+    tenants(
+        "import",
+        "garden-tenant@set",
+        *LIVE,
+        "--exact",
+        "--part",
+        "workstation-rules",
+        "--part",
+        "quiet-hours",
+    )
+    assert set(tenants.state()["WorkstationRules"]) == {
         "Greenhouse desks",
         "Potting benches",
         "Service defaults",
@@ -296,29 +312,27 @@ def test_groups_names_and_twins(tenants):
 
 def test_policies_that_refer_to_each_other_come_and_go(tenants):
     """Neither can be made with what it refers to, nor removed while the other refers to it."""
-    ids = {
-        name: policy["id"] for name, policy in tenants.state("tarnhollow-trial")["ComplianceRules"].items()
-    }
-    tenants.change("ComplianceRules", "Notice", "tarnhollow-trial", notify=ids["Kiosk rules"])
+    ids = {name: policy["id"] for name, policy in tenants.state("tarnhollow-trial")["HouseRules"].items()}
+    tenants.change("HouseRules", "Notice", "tarnhollow-trial", tellAlso=ids["Kiosk rules"])
     for name in ("Round", "And round"):
         made = tenants.api(
-            "POST", "ComplianceRules", "tarnhollow-trial", json={"name": name, "rules": [], "notify": None}
+            "POST", "HouseRules", "tarnhollow-trial", json={"name": name, "terms": [], "tellAlso": None}
         )
         ids[name] = made.json()["id"]
-    tenants.change("ComplianceRules", "Round", "tarnhollow-trial", notify=ids["And round"])
-    tenants.change("ComplianceRules", "And round", "tarnhollow-trial", notify=ids["Round"])
+    tenants.change("HouseRules", "Round", "tarnhollow-trial", tellAlso=ids["And round"])
+    tenants.change("HouseRules", "And round", "tarnhollow-trial", tellAlso=ids["Round"])
     before = tenants.meaning()
-    tenants("export", "garden-tenant", "--place", "trial", "--part", "compliance")
+    tenants("export", "garden-tenant", "--place", "trial", "--part", "house-rules")
     tenants("import", "garden-tenant", *LIVE)
-    trial = tenants.meaning("tarnhollow-trial")["ComplianceRules"]
-    assert tenants.meaning()["ComplianceRules"] == trial and trial["Round"]["notify"] == "id of And round"
+    trial = tenants.meaning("tarnhollow-trial")["HouseRules"]
+    assert tenants.meaning()["HouseRules"] == trial and trial["Round"]["tellAlso"] == "id of And round"
     tenants("undo", "--yes", "--live", "tarnhollow")
     assert tenants.meaning() == before
 
 
 def test_what_policies_say_of_people_is_translated(tenants):
-    tenants("export", "garden-tenant", "--place", "trial", "--part", "scripts")
-    shown = tenants("show", "garden-tenant", "--find", "owner", "--json").json["settings"]
+    tenants("export", "garden-tenant", "--place", "trial", "--part", "errands")
+    shown = tenants("show", "garden-tenant", "--find", "keeper", "--json").json["settings"]
     assert [s["value"] for s in shown] == ["ivy@tarnhollow.example"]
     rules = tenants.path / "people.crosswalk.toml"
     rules.write_text(
@@ -327,7 +341,7 @@ def test_what_policies_say_of_people_is_translated(tenants):
     tenants("import", "garden-tenant", *LIVE, "--crosswalk", rules)
     live = json.loads((tenants.folder / "tarnhollow.json").read_bytes())
     fern = next(user["id"] for user in live["users"] if user["userName"].startswith("fern"))
-    assert tenants.state()["Scripts"]["Water the logs"]["owner"] == fern
+    assert tenants.state()["Errands"]["Water the logs"]["keeper"] == fern
     rules.write_text('format = 1\nusers = { "ivy@tarnhollow.example" = "newt@tarnhollow.example" }\n')
     out = tenants("import", "garden-tenant", *LIVE, "--crosswalk", rules, code=1).out
     assert "there is no user newt@tarnhollow.example there" in out
@@ -339,10 +353,10 @@ def test_a_policy_that_has_changed_since_is_left_alone(tenants, monkeypatch):
             monkeypatch.setenv(name, value)
     setup = load_setup()
     export(setup, "garden-tenant", "trial", label="set")
-    wishes = Wishes(overruled=frozenset({"adopt", "live"}), parts=("compliance", "configurations"))
+    wishes = Wishes(overruled=frozenset({"adopt", "live"}), parts=("house-rules", "workstation-rules"))
 
     def between(plan):
-        tenants.change("ComplianceRules", "Kiosk rules", description="somebody else was faster")
+        tenants.change("HouseRules", "Kiosk rules", description="somebody else was faster")
         return True
 
     with pytest.raises(Exception, match="have changed since the plan was made"):
@@ -352,15 +366,15 @@ def test_a_policy_that_has_changed_since_is_left_alone(tenants, monkeypatch):
     def while_written(what, done, total):
         if what == "Writing" and not told:
             told.append(done)
-            tenants.change("ComplianceRules", "Kiosk rules", description="somebody else was as fast")
+            tenants.change("HouseRules", "Kiosk rules", description="somebody else was as fast")
 
     outcome = import_profile(load_setup(), "garden-tenant@set", "tarnhollow", wishes, progress=while_written)
     left = {(item.document, item.why) for item in outcome.left}
     assert outcome.state == "partly" and told
     assert ("Kiosk rules", "it has changed since the plan was made, so it was left alone") in left
     state = tenants.state()
-    assert state["ComplianceRules"]["Kiosk rules"]["description"] == "somebody else was as fast"
-    assert "Potting benches" in state["DeviceConfigurations"]
+    assert state["HouseRules"]["Kiosk rules"]["description"] == "somebody else was as fast"
+    assert "Potting benches" in state["WorkstationRules"]
 
 
 @pytest.mark.parametrize(
@@ -444,7 +458,7 @@ def test_a_next_page_elsewhere_is_not_followed(tmp_path):
             elsewhere.settimeout(0)
             tenants.faults(stray=f"127.0.0.1:{elsewhere.getsockname()[1]}")
             done = tenants("export", "garden-tenant", "--place", "trial", code=1)
-            assert "the next page of DeviceConfigurations would be at http://127.0.0.1:" in done.out
+            assert "the next page of WorkstationRules would be at http://127.0.0.1:" in done.out
             with pytest.raises(BlockingIOError):
                 elsewhere.accept()  # the token went nowhere
     finally:
@@ -455,9 +469,9 @@ def test_a_next_page_elsewhere_is_not_followed(tmp_path):
 def test_a_policy_nested_without_end_is_named_and_the_others_are_read(tmp_path, depth):
     deep = b'{"id": "1", "name": "Deep", "v": ' + b"[" * depth + b"]" * depth + b"}"
     answers = {
-        "/api/Scripts": b'{"value": [{"id": "1", "name": "Deep"}, {"id": "2", "name": "Plain"}]}',
-        "/api/Scripts('1')": deep,
-        "/api/Scripts('2')": b'{"id": "2", "name": "Plain", "v": 1}',
+        "/api/Errands": b'{"value": [{"id": "1", "name": "Deep"}, {"id": "2", "name": "Plain"}]}',
+        "/api/Errands('1')": deep,
+        "/api/Errands('2')": b'{"id": "2", "name": "Plain", "v": 1}',
     }
 
     class Api(TenantApi):
@@ -471,7 +485,7 @@ def test_a_policy_nested_without_end_is_named_and_the_others_are_read(tmp_path, 
     tenant = Tenant(
         Api("http://a.example", "zinker", None, 2, print), Unfinished(tmp_path / "x", lambda: bytes(32))
     )
-    home = TenantHome(tenant, tenant.collection("Scripts", PolicyShape()))
+    home = TenantHome(tenant, tenant.collection("Errands", PolicyShape()))
     assert home.documents() == ["Deep", "Plain"]
     reading = home.read("Deep")
     if depth != 950:  # which some Pythons can read, and others cannot
@@ -504,7 +518,7 @@ def test_a_person_signs_in_at_another_device(tenants):
     url, code = next(filter(None, found)).groups()
     urllib.request.urlopen(f"{url}?code={code}").read()
     out, err = waiting.communicate(timeout=60)
-    assert waiting.returncode == 0 and "Compliance rules" in out, err
+    assert waiting.returncode == 0 and "House rules" in out, err
     # Tokens that ran out on the way were refreshed, and nobody was asked again.
     assert 401 in {line["status"] for line in tenants.log()} and "enter" not in err
 
@@ -516,10 +530,10 @@ def test_a_thousand_policies_through_a_bad_line_without_twins(tmp_path):
         tenants.faults(throttled=0.05, failed=0.05, cut=0.02, lost=0.02, token_seconds=2, retry_after=0)
         done = tenants("export", "garden-tenant", "--place", "trial", "--label", "all")
         assert "1,000 policies, 15,000 settings" in done.out
-        changed = ("--suffix", " (trial)", "--part", "configurations")
+        changed = ("--suffix", " (trial)", "--part", "workstation-rules")
         tenants("import", "garden-tenant@all", *LIVE, *changed)
         found = json.loads((tenants.folder / "tarnhollow.json").read_bytes())["collections"][
-            "DeviceConfigurations"
+            "WorkstationRules"
         ]
         names = sorted(policy["name"] for policy in found.values())
         assert len(names) == len(set(names)) == 2000
@@ -553,7 +567,7 @@ def test_an_import_killed_at_50_random_instants_comes_to_the_same_end(tenants):
     import zinker.cli.undo_command
     import zinker.stores.tenant  # noqa: F401
 
-    parts = ("--part", "compliance", "--part", "applications", "--part", "configurations")
+    parts = ("--part", "house-rules", "--part", "programs", "--part", "workstation-rules")
     tenants("export", "garden-tenant", "--place", "trial", "--label", "set", *parts)
     before = tenants.meaning()
     importing = ["import", "garden-tenant@set", *LIVE]

@@ -45,7 +45,8 @@ def test_everything_fits_eighty_columns(kept, arguments):
     kept.ini.write_bytes(kept.ini.read_bytes().replace(b"lights.tarnhollow", b"l" * 300))
     kept("export", "mosslight", "--place", "potting-shed", "--label", "long-" * 30, "--note", "note " * 40)
     kept.spoil()
-    out = kept(*arguments, code=None).out
+    out, _ = kept.at_terminal(*arguments, env={"NO_COLOR": "1"}.items())
+    whole = kept(*arguments, code=None).out
     heading, beyond = "", []
     for line in out.splitlines():
         heading = heading if line.startswith(" ") else line
@@ -54,6 +55,7 @@ def test_everything_fits_eighty_columns(kept, arguments):
             beyond.append(line)
     assert beyond == []
     assert "…" in out or arguments[0] not in ("list", "show")  # their columns cannot hold what is so long
+    assert "…" not in whole.replace("SUBJECTS…", "")  # and nothing is cut in a file
 
 
 def test_a_sentence_too_long_for_a_terminal_is_broken_between_words(kept):

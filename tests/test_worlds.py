@@ -147,7 +147,7 @@ def test_a_crosswalk_is_proposed_from_two_places(kept):
     assert re.search(r"7 settings with values of their own", kept("crosswalk", "check", path).out)
 
 
-def test_from_place_to_place_and_from_the_simulator_to_the_device(kept):
+def test_from_place_to_place_and_from_the_spare_bench_to_the_real_one(kept):
     before = kept.places()
     path = ("--from", "potting-shed", "--to", "glasshouse")
     assert "this was a preview" in kept("transfer", "mosslight", *path, "--preview").out
@@ -159,19 +159,20 @@ def test_from_place_to_place_and_from_the_simulator_to_the_device(kept):
     kept("undo", "--yes")
     assert kept.places() == before
     devices = kept.settings / "devices"
-    shutil.copy(devices / "bench-east.json", devices / "simulator.json")
-    simulated = (devices / "simulator.json").read_text().replace('"minutes": 40', '"minutes": 12')
-    (devices / "simulator.json").write_text(simulated)
+    shutil.copy(devices / "bench-east.json", devices / "spare-bench.json")
+    simulated = (devices / "spare-bench.json").read_text().replace('"minutes": 40', '"minutes": 12')
+    (devices / "spare-bench.json").write_text(simulated)
     here = ("--from", "potting-shed", "--to", "potting-shed", "--part", "presets")
     assert (
-        "both places are potting-shed" in kept("transfer", "mosslight/simulator", *here, "--yes", code=2).err
+        "both places are potting-shed"
+        in kept("transfer", "mosslight/spare-bench", *here, "--yes", code=2).err
     )
-    kept("transfer", "mosslight/simulator", *here, "--as", "bench-west", "--yes")
+    kept("transfer", "mosslight/spare-bench", *here, "--as", "bench-west", "--yes")
     assert json.loads((devices / "bench-west.json").read_bytes())["ramp"]["minutes"] == 12
-    assert (devices / "simulator.json").read_text() == simulated
+    assert (devices / "spare-bench.json").read_text() == simulated
     why = kept("transfer", "mosslight", *here, "--as", "bench-west", "--yes", code=2).err
-    assert "has more than one instance" in why and "bench-east, bench-west, simulator" in why
-    why = kept("transfer", "mosslight/simulator", *here, "--as", "../up", "--yes", code=2).err
+    assert "has more than one instance" in why and "bench-east, bench-west, spare-bench" in why
+    why = kept("transfer", "mosslight/spare-bench", *here, "--as", "../up", "--yes", code=2).err
     assert "cannot be the name of an instance" in why
 
 

@@ -126,7 +126,7 @@ def _tenants(screen: Screen, garden: Path) -> None:
             "tenants",
             f"export ZINKER_SECRET_TRIAL='{SECRET}' ZINKER_SECRET_TARNHOLLOW='{SECRET}'",
             "zinker compare garden-tenant@agreed tarnhollow:garden-tenant",
-            "zinker import garden-tenant@agreed --place tarnhollow --adopt --part compliance --preview",
+            "zinker import garden-tenant@agreed --place tarnhollow --adopt --part house-rules --preview",
         )
 
 

@@ -62,7 +62,7 @@ def chooser(is_wanted: bool) -> "Choose":
         left_out = _checklist(plan, sides.session.subject)
 
         def verdict(change: "DocumentChange", item: "SettingChange | None") -> "No | None":
-            return No("not chosen", "not-chosen") if _where(change, item) in left_out else None
+            return No() if _where(change, item) in left_out else None
 
         return narrowed(sides.session, sides.source, plan, verdict)
 

@@ -30,7 +30,7 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
     def show(plan: "Plan") -> None:
         if not json:
             subject = setup.catalogue.find(plan.subject)
-            emit(lambda width: plan_text(plan, subject, width))
+            emit(lambda width: plan_text(plan, subject, width, ctx.params["full"]))
 
     try:
         with progress_shown() as progress:
@@ -65,14 +65,15 @@ def _check_free(report: Path | None) -> None:
 
 
 def _report(outcome: "Outcome", setup: "Setup", path: Path) -> str:
-    """Return plan and outcome as the file for a ticket: as text, 100 characters wide, or as JSON."""
+    """Return plan and outcome as the file for a ticket: as text, with nothing cut, or as JSON."""
     from zinker.model.plain_json import encode
     from zinker.reports.change import outcome_json, outcome_text, plan_text, record_text
+    from zinker.reports.words import UNCUT
 
     if path.suffix.lower() == ".json":
         return encode(outcome_json(outcome), indent=2).decode()
     subject = setup.catalogue.find(outcome.plan.subject)
-    lines = [*record_text(outcome), *plan_text(outcome.plan, subject, 100), *outcome_text(outcome, subject)]
+    lines = [*record_text(outcome), *plan_text(outcome.plan, subject, UNCUT), *outcome_text(outcome, subject)]
     return "".join(f"{line.plain}\n" for line in lines)
 
 

@@ -17,15 +17,20 @@ def command(
         str, typer.Argument(help="What to compare it with; without it, the live settings.")
     ] = "",
     part: options.Parts = None,
+    document: options.Documents = None,
     place: Annotated[
         str, typer.Option(help="The place of the live settings; usually the profile's own.", metavar="PLACE")
     ] = "",
     crosswalk: options.Crosswalk = None,
+    prefix: Annotated[str, typer.Option(help="Of policies brought with --prefix TEXT.", metavar="TEXT")] = "",
+    suffix: Annotated[str, typer.Option(help="Of policies brought with --suffix TEXT.", metavar="TEXT")] = "",
     json: options.Json = False,
 ) -> None:
     """What is not the same. Ends with 1 if there are differences, else with 0.
 
     Example: zinker compare mosslight@before-update
+
+    Example: zinker compare here:mosslight/bench-east here:mosslight/bench-west
 
     Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
     """
@@ -36,7 +41,8 @@ def command(
     rules = load_rules(crosswalk) if crosswalk else None
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
-        comparison = compare(setup, reference, other, tuple(part or ()), place, rules)
+        parts, documents = tuple(part or ()), tuple(document or ())
+        comparison = compare(setup, reference, other, parts, place, rules, documents, prefix, suffix)
     if json:
         emit_json(comparison_json(comparison))
     else:

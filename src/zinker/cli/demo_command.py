@@ -46,7 +46,7 @@ def tenant(
     ),
     port: Annotated[int, typer.Option(help="The port on this machine.", max=65535)] = 8321,
     policies: Annotated[
-        int, typer.Option(help="As many device configurations, and nothing else.", metavar="N")
+        int, typer.Option(help="As many workstation rules, and nothing else.", metavar="N")
     ] = 0,
 ) -> None:
     """Serve the garden's two tenants on this machine, for trying policies out.

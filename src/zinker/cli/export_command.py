@@ -1,7 +1,10 @@
 """`zinker export`."""
 
+import contextlib
+import sys
+from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
 
 import typer
 
@@ -15,11 +18,42 @@ if TYPE_CHECKING:
     from zinker.jobs.setup import Setup
     from zinker.profiles.sealing import Lock
 
-# Parts, parts left out, label, note, where to, and whether to replace what is there.
-_Chosen = tuple[tuple[str, ...], tuple[str, ...], str, str, Path | None, bool]
+
+class _Wanted(NamedTuple):
+    """What was asked for of each that is exported."""
+
+    parts: tuple[str, ...]
+    without: tuple[str, ...]
+    label: str
+    note: str
+    to: Path | None
+    replace: bool
+    locks: "tuple[Lock, ...]"
+    ansi: bool
+    for_others: bool
+    documents: tuple[str, ...]
+    is_loss_meant: bool
+
+
+_Places = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--place", help="The place; `zinker places` lists them; may be given again.", metavar="PLACE"
+    ),
+]
 _Subjects = Annotated[
-    list[str],
-    typer.Argument(help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg."),
+    list[str] | None,
+    typer.Argument(
+        help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg.", metavar="[SUBJECTS]..."
+    ),
+]
+_Homes = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--home",
+        help="A file, folder, registry key or settings path that no subject describes; may be given again.",
+        metavar="HOME",
+    ),
 ]
 _To = Annotated[
     Path | None,
@@ -34,13 +68,20 @@ _ForOthers = Annotated[
 ]
 _Ansi = Annotated[bool, typer.Option("--ansi", help="With --to FILE.reg: write the older generation of it.")]
 
+_LossIsMeant = Annotated[
+    bool,
+    typer.Option("--loss-is-meant", help="It is the latest, although most of the last one is gone."),
+]
+
 
 def command(
     ctx: typer.Context,
-    subjects: _Subjects,
-    place: options.Place = "here",
+    subjects: _Subjects = None,
+    home: _Homes = None,
+    place: _Places = None,
     part: options.Parts = None,
     without: options.Without = None,
+    document: options.Documents = None,
     label: Annotated[str, typer.Option(help="A name for this version.", metavar="LABEL")] = "",
     note: Annotated[str, typer.Option(help="A sentence on why.", metavar="NOTE")] = "",
     to: _To = None,
@@ -49,6 +90,7 @@ def command(
     sealed_for: options.Keys = None,
     for_others: _ForOthers = False,
     ansi: _Ansi = False,
+    loss_is_meant: _LossIsMeant = False,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
@@ -63,19 +105,71 @@ def command(
 
     Example: zinker export brindlepot@7 --to till.reg
 
+    Example: zinker export --home ~/.config/fernwork --label before-the-update
+
     Example: zinker export mosslight --part presets --for-others --to presets.zinker
     """
-    from zinker.reports.listing import exported_text
-
     setup = setup_of(ctx)
     locks = locks_for(sealed_for or []) if with_secrets or sealed_for else ()
-    chosen = (tuple(part or ()), tuple(without or ()), label, note, to, replace)
-    codes, results = {0}, []
-    for name in subjects:
+    wanted = _Wanted(
+        tuple(part or ()),
+        tuple(without or ()),
+        label,
+        note,
+        to,
+        replace,
+        locks,
+        ansi,
+        for_others,
+        tuple(document or ()),
+        loss_is_meant,
+    )
+    places = place or ["here"]
+    with _described(setup, home or [], places, subjects or []) as names:
+        jobs = list(_jobs(setup, names, places, wanted))
+        results, code = _all(setup, jobs, wanted, json)
+    if json:
+        emit_json(results)
+    raise typer.Exit(code)
+
+
+@contextlib.contextmanager
+def _described(
+    setup: "Setup", homes: list[str], places: list[str], subjects: list[str]
+) -> Iterator[list[str]]:
+    """Yield the subjects to be exported; homes get a subject file of their own, which stays if they are kept."""
+    from zinker.jobs.describing import describe_homes
+
+    if bool(homes) == bool(subjects):
+        why = "--home is for what no subject describes" if homes else "neither a subject nor a home was named"
+        raise WrongUsage("Not exported", why, "Name subjects, or homes with --home.")
+    if not homes:
+        yield subjects
+        return
+    known = describe_homes(setup, tuple(homes), places[0])
+    try:
+        yield [known.id]
+    except BaseException:
+        if known.draft is not None:
+            known.draft.unlink(missing_ok=True)
+        raise
+    if known.draft is not None:
+        print(f"Described as {known.id} in {known.draft}", file=sys.stderr)
+
+
+def _all(
+    setup: "Setup", jobs: list[tuple[str, str]], wanted: _Wanted, json: bool
+) -> tuple[list[dict[str, Any]], int]:
+    """Export one after the other; returns what came of them for programs, and the exit code."""
+    from zinker.reports.listing import exported_text
+
+    codes: set[int] = {0}
+    results: list[dict[str, Any]] = []
+    for name, where in jobs:
         try:
-            done = _export(setup, name, place, chosen, locks, ansi, for_others)
+            done = _export(setup, name, where, wanted)
         except ZinkerError as error:
-            if len(subjects) == 1:
+            if len(jobs) == 1:
                 raise
             codes.add(error.exit_code)  # the others are captured all the same
             say(error)
@@ -83,39 +177,63 @@ def command(
         codes.add(0 if done.is_complete else 1)
         reference = done.version.reference if done.version else ""
         if json:
-            named = {"named": done.named} if for_others else {}
+            named = {"named": done.named} if wanted.for_others else {}
             path = str(done.path or "")
-            results.append({"reference": reference, "path": path, "profile": done.manifest, **named})
+            lost = done.before.lost if done.before else ()
+            told = {"lost": [part._asdict() for part in lost]} if lost else {}
+            results.append({"reference": reference, "path": path, "profile": done.manifest, **named, **told})
             continue
         id = done.manifest.subject
         described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
         emit(lambda width, done=done, described=described: exported_text(done, described, width))  # type: ignore[misc]
-    if json:
-        emit_json(results)
-    raise typer.Exit(max(codes))
+    return results, max(codes)
 
 
-def _export(
-    setup: "Setup",
-    name: str,
-    place: str,
-    chosen: _Chosen,
-    locks: "tuple[Lock, ...]",
-    ansi: bool,
-    for_others: bool,
-) -> "Exported":
+def _is_text(name: str) -> bool:
+    return name.lower().endswith(".reg")
+
+
+def _is_kept(name: str) -> bool:
+    return "@" in name or name.endswith(".zinker")
+
+
+def _jobs(setup: "Setup", names: list[str], places: list[str], wanted: _Wanted) -> Iterator[tuple[str, str]]:
+    """Yield what is to be exported from where; raises `WrongUsage` for a wrong name among them."""
+    from zinker.jobs.exporting import check_names
+
+    live = [name for name in names if not _is_text(name) and not _is_kept(name)]
+    check_names(setup, live, places, wanted.parts, wanted.without)
+    for name in dict.fromkeys(names):
+        yield from ((name, place) for place in dict.fromkeys(places if name in live else places[:1]))
+
+
+def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported":
     """Export one of what was named: a registration text file, a kept version, or a subject."""
     from zinker.jobs import export, export_text, export_version
 
-    _, _, label, note, to, replace = chosen
-    is_text = name.lower().endswith(".reg")
-    is_kept = "@" in name or name.endswith(".zinker")
-    if for_others and (is_text or is_kept):
+    label, note, to, replace, locks = wanted.label, wanted.note, wanted.to, wanted.replace, wanted.locks
+    if wanted.for_others and (_is_text(name) or _is_kept(name)):
         why = f"{name} is no live subject, and --for-others captures one"
         raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
-    if is_text:
-        return export_text(setup, Path(name), label, note, to, replace, locks, ansi)
-    if is_kept:
-        return export_version(setup, name, to, replace, ansi)
+    if _is_text(name):
+        return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
+    if _is_kept(name):
+        return export_version(setup, name, to, replace, wanted.ansi)
     with progress_shown() as progress:
-        return export(setup, name, place, *chosen, progress, locks, ansi, for_others)
+        return export(
+            setup,
+            name,
+            place,
+            wanted.parts,
+            wanted.without,
+            label,
+            note,
+            to,
+            replace,
+            progress,
+            locks,
+            wanted.ansi,
+            wanted.for_others,
+            wanted.documents,
+            wanted.is_loss_meant,
+        )

@@ -10,7 +10,7 @@ from typing import Any, TypeVar, cast
 
 import typer
 
-from zinker.model.errors import Refused, ZinkerError, reason
+from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -21,7 +21,10 @@ def guarded(command: Command) -> Command:
     @functools.wraps(command)
     def run(*arguments: Any, **given: Any) -> None:
         try:
-            command(*arguments, **given)
+            contexts = (one for one in given.values() if hasattr(one, "command"))
+            context = next(contexts, None)
+            _check_once(context, sys.argv[1:])
+            command(*arguments, **_spelled_out(context, given))
         except typer.Exit:
             raise
         except (KeyboardInterrupt, typer.Abort):
@@ -41,6 +44,38 @@ def guarded(command: Command) -> Command:
             raise typer.Exit(_own_mistake()) from None
 
     return cast(Command, run)
+
+
+def _check_once(context: typer.Context | None, words: list[str]) -> None:
+    """Raise `WrongUsage` for an option that is given twice and would count once."""
+    for option in context.command.params if context is not None else ():
+        if option.param_type_name != "option" or option.multiple or getattr(option, "is_flag", False):
+            continue
+        names = [name for name in option.opts if name.startswith("--")]
+        given = [word for word in words if word.partition("=")[0] in names]
+        if len(given) > 1:
+            why = f"{names[0]} was given {len(given)} times, and counts once"
+            raise WrongUsage("Nothing done", why, "Leave one out.")
+
+
+def _spelled_out(context: typer.Context | None, given: dict[str, Any]) -> dict[str, Any]:
+    """Return what was given with `~` and variables in paths replaced; not every shell does that."""
+    if context is None:
+        return given
+    for option in context.command.params:
+        value = context.params.get(option.name)
+        texts = [str(one) for one in (value if isinstance(value, list | tuple) else [value]) if one]
+        if option.type.name != "path" or not any(set("~%$") & set(text) for text in texts):
+            continue
+        from zinker.places.given import path_at
+        from zinker.places.here import Here
+
+        paths = [path_at(text, Here()) for text in texts]
+        whole = paths if isinstance(value, list | tuple) else paths[0]
+        context.params[option.name] = whole
+        if option.name in given:
+            given[option.name] = whole
+    return given
 
 
 def terminated(number: int, frame: Any) -> None:

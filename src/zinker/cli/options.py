@@ -35,10 +35,20 @@ Without = Annotated[
         "--without", help="All but this part; may be given again.", metavar="PART", rich_help_panel=CHOOSING
     ),
 ]
+Documents = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--document",
+        help="Only this document, by name or pattern; may be given again.",
+        metavar="DOCUMENT",
+        rich_help_panel=CHOOSING,
+    ),
+]
 Json = Annotated[bool, typer.Option("--json", help="Write JSON for programs.", rich_help_panel=ENDING)]
 Preview = Annotated[
     bool, typer.Option("--preview", help="Show what would be done; change nothing.", rich_help_panel=ENDING)
 ]
+Full = Annotated[bool, typer.Option("--full", help="Show every line of a long plan.", rich_help_panel=ENDING)]
 Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.", rich_help_panel=ENDING)]
 WhileRunning = Annotated[
     bool,
@@ -145,7 +155,7 @@ Addresses = Annotated[
     list[str] | None,
     typer.Option(
         "--address",
-        help="Only settings at this address; * and ? stand for others.",
+        help="Only these settings, by address, section or title; * and ? stand for others.",
         metavar="ADDRESS",
         rich_help_panel=CHOOSING,
     ),
@@ -207,13 +217,14 @@ Group = dict[str, tuple[Any, Any]]
 CHOICE: Group = {
     "part": (Parts, None),
     "without": (Without, None),
+    "document": (Documents, None),
     "address": (Addresses, None),
 }
-Assignments = Annotated[
+ForWhom = Annotated[
     bool,
     typer.Option(
-        "--assignments",
-        help="Also write the groups and users that a policy applies to.",
+        "--for-whom",
+        help="Also write which groups and users a policy is meant for.",
         rich_help_panel=CHANGING,
     ),
 ]
@@ -256,12 +267,13 @@ RUNNING: Group = {
     "despite_needs": (DespiteNeeds, False),
     "despite_space": (DespiteSpace, False),
 }
-POLICIES: Group = {"assignments": (Assignments, False), "prefix": (Prefix, ""), "suffix": (Suffix, "")}
+POLICIES: Group = {"for_whom": (ForWhom, False), "prefix": (Prefix, ""), "suffix": (Suffix, "")}
 LIVE: Group = {"live": (Live, "")}
 CHECKS: Group = RUNNING | LIVE | {"leave_unwritable": (LeaveUnwritable, False)}
 OWNERS: Group = {"adopt": (Adopt, False), "other_user": (OtherUser, False)}
 DEVICES: Group = {"new_instance": (NewInstance, False), "other_device": (OtherDevice, False)}
 RESULT: Group = {
+    "full": (Full, False),
     "report": (Report, None),
     "preview": (Preview, False),
     "yes": (Yes, False),
@@ -319,6 +331,7 @@ def wishes(ctx: typer.Context) -> "Wishes":
     return Wishes(
         parts=tuple(given["part"] or ()),
         without=tuple(given["without"] or ()),
+        documents=tuple(given["document"] or ()),
         addresses=tuple(given["address"] or ()),
         device_bound=given["device_bound"],
         exact=given.get("exact", False),
@@ -328,7 +341,7 @@ def wishes(ctx: typer.Context) -> "Wishes":
         instance=given.get("as_", ""),
         overruled=overruled(ctx),
         wait=given["wait"],
-        assignments=given.get("assignments", False),
+        for_whom=given.get("for_whom", False),
         prefix=given.get("prefix", ""),
         suffix=given.get("suffix", ""),
     )

@@ -52,8 +52,10 @@ def console(stderr: bool = False) -> "Console":
 
 def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
     """Print lines made for the width there is."""
+    from zinker.reports.words import UNCUT
+
     own = console()
-    shown = lines(own.width)
+    shown = lines(own.width if own.is_terminal else UNCUT)
     if own.is_terminal:  # a file, or a program that reads on, gets every line whole
         shown = (piece for line in shown for piece in _folded(line, own))
     if own.color_system is None:

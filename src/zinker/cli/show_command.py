@@ -14,6 +14,7 @@ def command(
         str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")
     ],
     part: options.Parts = None,
+    document: options.Documents = None,
     find: Annotated[
         str, typer.Option(help="Only settings with this text in name, title or value.", metavar="TEXT")
     ] = "",
@@ -31,7 +32,7 @@ def command(
 
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
-        shown = show(setup, reference, tuple(part or ()), find, secrets)
+        shown = show(setup, reference, tuple(part or ()), find, secrets, tuple(document or ()))
     if json:
         emit_json(shown_json(shown))
     else:

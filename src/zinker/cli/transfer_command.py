@@ -25,7 +25,7 @@ def command(
 
     Example: zinker transfer mosslight --from potting-shed --to glasshouse --preview
 
-    Example: zinker transfer mosslight/simulator --from here --to here --as bench-east
+    Example: zinker transfer mosslight/spare-bench --from here --to here --as bench-east
     """
     from zinker.jobs import transfer
 

@@ -74,5 +74,5 @@ def _leave(ctx: typer.Context, number: int | None) -> None:
     else:
         kept = f"{change.subject}@{change.fallback}"
         print(
-            f"Change {number} is closed, and {change.place} is left as it is. What was there before is {kept}."
+            f"Change {number} is closed, and {change.told_place} is left as it is. What was there before is {kept}."
         )

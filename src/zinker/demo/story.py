@@ -106,7 +106,7 @@ def _tenants(run: "_Runner", garden: Path) -> None:
         run("export", "garden-tenant", "--place", "trial", "--label", "agreed")
         run.say("What would be another one in the live tenant? A crosswalk is proposed, for its groups.")
         run("crosswalk", "new", "trial", "tarnhollow", "--subject", "garden-tenant", "--to", GO)
-        rules = ("--crosswalk", GO, "--assignments")
+        rules = ("--crosswalk", GO, "--for-whom")
         live = ("--place", "tarnhollow", *rules)
         run("compare", "garden-tenant@agreed", "tarnhollow:garden-tenant", *rules[:2], ends=1)
         run.say("Nothing gets there by accident: it has to be named.")

@@ -8,29 +8,29 @@ Policy = dict[str, Any]
 TENANTS = ("tarnhollow-trial", "tarnhollow")
 # The collections, in no order that means anything, and what each policy of them is.
 COLLECTIONS = (
-    "DeviceConfigurations",
-    "ComplianceRules",
-    "Applications",
-    "UpdateSchedules",
-    "Baselines",
-    "Scripts",
+    "WorkstationRules",
+    "HouseRules",
+    "Programs",
+    "QuietHours",
+    "StartingSets",
+    "Errands",
 )
 # Never given back, whatever is asked.
-WRITE_ONLY = {"Applications": ("licenceKey",), "Scripts": ("runAsSecret",)}
+WRITE_ONLY = {"Programs": ("chestKey",), "Errands": ("doorCode",)}
 # Made by the service, and not to be written.
-SERVER_MADE = ("id", "created", "modified", "revision", "builtIn")
-REFERENCES = {"Applications": ("requires", "dependsOn"), "ComplianceRules": ("notify",)}
+SERVER_MADE = ("id", "planted", "tended", "turn", "fixed")
+REFERENCES = {"Programs": ("comesAfter", "leansOn"), "HouseRules": ("tellAlso",)}
 _GROUPS = {
     "tarnhollow-trial": ("Trial gardeners", "Trial kiosks", "Everybody"),
     "tarnhollow": ("Gardeners", "Kiosks", "Office", "Everybody"),
 }
-_BASELINE = 350
+_ENTRIES = 350
 _CLIENT = {"client_id": "zinker", "client_secret": "a heron by the pond", "expires": "2099-01-01"}
 _STALE = {"client_id": "stale", "client_secret": "an old reed", "expires": "2026-01-01"}
 
 
 def tenant(name: str, policies: int = 0) -> dict[str, Any]:
-    """Return the state of a tenant; with `policies`, that many device configurations instead of its own few."""
+    """Return the state of a tenant; with `policies`, that many workstation rules instead of its own few."""
     groups = [{"id": _id(name, "group", group), "displayName": group} for group in _GROUPS[name]]
     state: dict[str, Any] = {
         "tenant": name,
@@ -46,9 +46,9 @@ def tenant(name: str, policies: int = 0) -> dict[str, Any]:
     }
     if policies:
         for number in range(policies):
-            _add(state, "DeviceConfigurations", _configuration(f"Bench {number:05}", number % 90))
+            _add(state, "WorkstationRules", _workstation(f"Bench {number:05}", number % 90))
         return state
-    for make in (_configurations, _schedules, _baselines, _scripts):
+    for make in (_workstations, _quiet_hours, _starting_sets, _errands):
         make(state)
     if name == "tarnhollow-trial":
         _trial(state)
@@ -66,103 +66,102 @@ def _id(*words: str) -> str:
 def _add(state: dict[str, Any], collection: str, policy: Policy, built_in: bool = False) -> str:
     made = {
         "id": _id(state["tenant"], collection, policy["name"]),
-        "created": "2026-03-02T08:00:00Z",
-        "modified": "2026-09-14T16:20:00Z",
-        "revision": 1,
-        "builtIn": built_in,
+        "planted": "2026-03-02T08:00:00Z",
+        "tended": "2026-09-14T16:20:00Z",
+        "turn": 1,
+        "fixed": built_in,
     }
     state["collections"][collection][made["id"]] = made | policy
     return str(made["id"])
 
 
-def _setting(definition: str, title: str, value: Any) -> dict[str, Any]:
-    return {"definition": definition, "title": title, "value": value}
+def _entry(topic: str, label: str, value: Any) -> dict[str, Any]:
+    return {"topic": topic, "label": label, "value": value}
 
 
-def _configuration(name: str, minutes: int) -> Policy:
+def _workstation(name: str, minutes: int) -> Policy:
     return {
         "name": name,
         "description": f"For the machines at {name.lower()}",
-        "platform": "windows",
-        "tags": ["glass", "warm"],
-        "settings": [
-            _setting("screen.lockAfter", "Minutes until the screen locks", minutes),
-            _setting("disk.encrypt", "Encrypt the disk", True),
-            _setting("store.address", "Address of the store", "https://store.trial.tarnhollow.example/"),
+        "system": "windows",
+        "marks": ["glass", "warm"],
+        "entries": [
+            _entry("screen.lockAfter", "Minutes until the screen locks", minutes),
+            _entry("disk.encrypt", "Encrypt the disk", True),
+            _entry("store.address", "Address of the store", "https://store.trial.tarnhollow.example/"),
         ],
-        "assignments": [],
+        "forWhom": [],
     }
 
 
 def _group(state: dict[str, Any], *names: str) -> list[dict[str, str]]:
     known = {group["displayName"]: group["id"] for group in state["groups"]}
-    return [{"group": known[name], "intent": "include"} for name in names if name in known]
+    return [{"people": known[name], "how": "with"} for name in names if name in known]
 
 
-def _configurations(state: dict[str, Any]) -> None:
-    policy = _configuration("Greenhouse desks", 10)
-    policy["assignments"] = _group(state, "Trial gardeners", "Gardeners")
-    _add(state, "DeviceConfigurations", policy)
-    _add(state, "DeviceConfigurations", _configuration("Service defaults", 15), built_in=True)
+def _workstations(state: dict[str, Any]) -> None:
+    policy = _workstation("Greenhouse desks", 10)
+    policy["forWhom"] = _group(state, "Trial gardeners", "Gardeners")
+    _add(state, "WorkstationRules", policy)
+    _add(state, "WorkstationRules", _workstation("Service defaults", 15), built_in=True)
 
 
-def _schedules(state: dict[str, Any]) -> None:
+def _quiet_hours(state: dict[str, Any]) -> None:
     for name, days in (("First ring", 0), ("Last ring", 14)):
-        window = {"start": "22:00", "end": "04:00", "days": ["monday", "thursday"]}
-        _add(state, "UpdateSchedules", {"name": name, "deferDays": days, "window": window, "assignments": []})
+        hours = {"from": "22:00", "until": "04:00", "days": ["monday", "thursday"]}
+        _add(state, "QuietHours", {"name": name, "waitDays": days, "hours": hours, "forWhom": []})
 
 
-def _baselines(state: dict[str, Any]) -> None:
-    settings = [
-        _setting(f"baseline.{number:03}", f"Rule {number} of the baseline", number % 7)
-        for number in range(_BASELINE)
+def _starting_sets(state: dict[str, Any]) -> None:
+    entries = [
+        _entry(f"start.{number:03}", f"Entry {number} of the set", number % 7) for number in range(_ENTRIES)
     ]
-    policy = {"name": "Garden baseline", "settings": settings, "assignments": _group(state, "Everybody")}
-    _add(state, "Baselines", policy)
+    policy = {"name": "Garden set", "entries": entries, "forWhom": _group(state, "Everybody")}
+    _add(state, "StartingSets", policy)
 
 
-def _scripts(state: dict[str, Any]) -> None:
+def _errands(state: dict[str, Any]) -> None:
     policy = {
         "name": "Water the logs",
-        "content": "#!/bin/sh\nlogger drip\n",
-        "runAs": "gardener",
-        "runAsSecret": "a secret of the well",
-        "owner": state["users"][0]["id"],
-        "assignments": [],
+        "steps": "#!/bin/sh\nlogger drip\n",
+        "doneBy": "gardener",
+        "doorCode": "a secret of the well",
+        "keeper": state["users"][0]["id"],
+        "forWhom": [],
     }
-    _add(state, "Scripts", policy)
+    _add(state, "Errands", policy)
 
 
 def _rules(state: dict[str, Any], name: str, notify: str = "") -> str:
-    rules = [
-        _setting("password.length", "Letters of a password", 12),
-        _setting("firewall.on", "Firewall is on", True),
+    terms = [
+        _entry("password.length", "Letters of a password", 12),
+        _entry("firewall.on", "Firewall is on", True),
     ]
-    policy: Policy = {"name": name, "rules": rules, "notify": notify or None, "assignments": []}
-    return _add(state, "ComplianceRules", policy)
+    policy: Policy = {"name": name, "terms": terms, "tellAlso": notify or None, "forWhom": []}
+    return _add(state, "HouseRules", policy)
 
 
-def _application(state: dict[str, Any], name: str, requires: str, depends: list[str]) -> str:
+def _program(state: dict[str, Any], name: str, requires: str, depends: list[str]) -> str:
     policy = {
         "name": name,
         "version": "3.2.1",
-        "command": f"install {name.lower()} --from store.trial.tarnhollow.example",
-        "licenceKey": "moss-0001",
-        "requires": requires,
-        "dependsOn": depends,
-        "assignments": _group(state, "Trial kiosks"),
+        "fetch": f"install {name.lower()} --from store.trial.tarnhollow.example",
+        "chestKey": "moss-0001",
+        "comesAfter": requires,
+        "leansOn": depends,
+        "forWhom": _group(state, "Trial kiosks"),
     }
-    return _add(state, "Applications", policy)
+    return _add(state, "Programs", policy)
 
 
 def _trial(state: dict[str, Any]) -> None:
     rules = _rules(state, "Kiosk rules", _rules(state, "Notice"))
-    runtime = _application(state, "Moss runtime", rules, [])
-    _application(state, "Brindlepot", rules, [runtime])
-    _add(state, "DeviceConfigurations", _configuration("Potting benches", 5))
+    runtime = _program(state, "Moss runtime", rules, [])
+    _program(state, "Brindlepot", rules, [runtime])
+    _add(state, "WorkstationRules", _workstation("Potting benches", 5))
 
 
 def _live(state: dict[str, Any]) -> None:
     rules = _rules(state, "Kiosk rules")
-    state["collections"]["ComplianceRules"][rules]["rules"][0]["value"] = 10
-    _add(state, "DeviceConfigurations", _configuration("Office desks", 20))
+    state["collections"]["HouseRules"][rules]["terms"][0]["value"] = 10
+    _add(state, "WorkstationRules", _workstation("Office desks", 20))

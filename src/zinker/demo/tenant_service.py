@@ -253,7 +253,7 @@ class Service:
             return _problem(404, "There is no such policy")
         if request.headers.get("If-Match", "*") not in ("*", _etag(policy)):
             return _problem(412, "The policy has changed since it was read")
-        if policy["builtIn"]:
+        if policy["fixed"]:
             return _problem(403, "A built-in policy cannot be changed")
         if request.method == "DELETE":
             return self._delete(state, collection, policy)
@@ -294,10 +294,10 @@ class Service:
     def _disturb(self, policies: dict[str, Any], collection: str, faults: Faults, id: str = "") -> None:
         """Change the policy that does not rest, if it has just been read: alone, or with all others."""
         policy = next(iter(policies.values()), None)
-        if faults.restless != collection or policy is None or policy["revision"] >= faults.rounds:
+        if faults.restless != collection or policy is None or policy["turn"] >= faults.rounds:
             return
         if id in ("", policy["id"]):
-            policy["description"] = f"changed while it was read, {policy['revision']} times"
+            policy["description"] = f"changed while it was read, {policy['turn']} times"
             _touch(policy)
 
     def _create(self, state: dict[str, Any], collection: str, given: dict[str, Any]) -> Response:
@@ -309,7 +309,7 @@ class Service:
         state["next"] += 1
         id = secrets.token_hex(8)
         now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        made = {"id": id, "created": now, "modified": now, "revision": 1, "builtIn": False, "assignments": []}
+        made = {"id": id, "planted": now, "tended": now, "turn": 1, "fixed": False, "forWhom": []}
         own = {key: value for key, value in given.items() if key not in SERVER_MADE}
         state["collections"][collection][id] = made | own
         self._save(state)
@@ -342,7 +342,7 @@ class Service:
             for id in _listed(given.get(name)):
                 if id not in known:
                     return str(id)
-        wanted = [assignment.get("group") for assignment in given.get("assignments") or []]
+        wanted = [one.get("people") for one in given.get("forWhom") or []]
         return next((str(id) for id in wanted if id not in groups), "")
 
     def _save(self, state: dict[str, Any]) -> None:
@@ -364,12 +364,12 @@ def _listed(value: Any) -> list[Any]:
 
 
 def _touch(policy: dict[str, Any]) -> None:
-    policy["revision"] += 1
-    policy["modified"] = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
+    policy["turn"] += 1
+    policy["tended"] = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
 
 
 def _etag(policy: dict[str, Any]) -> str:
-    return f'W/"{policy["id"]}-{policy["revision"]}"'
+    return f'W/"{policy["id"]}-{policy["turn"]}"'
 
 
 def _shown(collection: str, policy: dict[str, Any]) -> dict[str, Any]:

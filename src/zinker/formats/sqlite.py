@@ -179,7 +179,9 @@ def _opened(data: bytes) -> Iterator[sqlite3.Connection]:
         # A hostile schema must not run functions, and a damaged one must not be believed.
         database.execute("PRAGMA trusted_schema = OFF")
         database.execute("PRAGMA cell_size_check = ON")
-        database.execute("PRAGMA temp_store = MEMORY")  # no copy of it on a disk, also while it is written anew
+        database.execute(
+            "PRAGMA temp_store = MEMORY"
+        )  # no copy of it on a disk, also while it is written anew
         database.execute("PRAGMA secure_delete = ON")  # what is cut out is not to stay between the pages
         wrong = database.execute("PRAGMA quick_check(1)").fetchone()[0]
         if wrong != "ok":

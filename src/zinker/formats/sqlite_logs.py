@@ -1,4 +1,4 @@
-"""What SQLite keeps beside a database: its rollback journal, and its write-ahead log (file format, sections 3 and 4).
+"""What SQLite keeps beside a database: its rollback journal and its write-ahead log (file format, 3 and 4).
 
 Both are put into the bytes of the database as SQLite itself would when it opens the three files: a transaction
 that was cut off is taken back, and what is committed in the log is in it.

@@ -11,12 +11,13 @@ from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, live, opened, subject_of
-from zinker.jobs.translate.people import with_people
+from zinker.jobs.translate.instances import as_instance
+from zinker.jobs.translate.people import renamed, with_people
 from zinker.jobs.translate.policies import Policies, joined, titles_in
 from zinker.jobs.translate.rules import World, crosswalk_for
 from zinker.jobs.translate.view import Translated
 from zinker.model.address import matches
-from zinker.model.crosswalk import Rules
+from zinker.model.crosswalk import Crosswalk, Rules
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
 from zinker.model.file_state import is_withheld
@@ -61,8 +62,14 @@ def compare(
     parts: tuple[str, ...] = (),
     place: str = "",
     rules: Rules | None = None,
+    documents: tuple[str, ...] = (),
+    prefix: str = "",
+    suffix: str = "",
 ) -> Comparison:
     """Compare two references; with one alone, a profile with the live settings of the place it is from.
+
+    `documents` are names or patterns of those that are meant. Two instances are compared as if they were one. With
+    `prefix` and `suffix`, the policies of the first are called as an import with these calls them.
 
     With the `rules` of a crosswalk, the first is translated to the world of the second, as an import would.
     Volatile settings are left out. Raises `WrongUsage`, `Refused` and `Damaged`.
@@ -73,22 +80,45 @@ def compare(
         subject = subject_of(setup, before)
         ids = _chosen(subject, before, parts)
         after = stack.enter_context(_other_side(setup, first, other, before, subject, ids, place))
-        if rules is not None:
-            before = _translated(before, after, rules, setup.catalogue)
+        second = parse_reference(other) if other else first
+        instance = second.instance or first.instance
+        if other and second.instance:
+            names = ((p.id, name) for p in after.manifest.parts for name in after.snapshot.documents(p.id))
+            Selection(subject.part if subject else (), instance).check(names, after.name)
+        renames, references = renamed(subject, before.snapshot, prefix, suffix) if subject else ({}, ())
+        if subject and first.instance and instance != first.instance:
+            renames |= as_instance(before.snapshot, before.name, subject, first.instance, instance)
+        if rules is not None or renames:
+            own = Crosswalk(references, renames=renames)
+            before = _translated(before, after, rules, own, setup.catalogue)
+            if instance != first.instance:
+                told = f", {first.instance} as {instance}"
+                before = msgspec.structs.replace(before, translation=told)
         if before.manifest.subject != after.manifest.subject:
             why = f"{before.name} is {before.manifest.title}, and {after.name} is {after.manifest.title}"
             raise WrongUsage("Not compared", why, "Compare profiles of the same subject.")
-        return _compared(before, after, subject, ids, first.instance)
+        chosen = tuple(part for id in ids if subject and (part := subject.find_part(id)))
+        selection = Selection(chosen, instance, documents)
+        held = [(side, part.id) for side in (before, after) for part in side.manifest.parts]
+        known = ((id, name) for side, id in held for name in side.snapshot.documents(id))
+        selection.check(known, f"{before.name} or {after.name}")
+        return _compared(before, after, subject, ids, selection)
 
 
-def _translated(before: Source, after: Source, rules: Rules, catalogue: Catalogue) -> Source:
+def _translated(
+    before: Source, after: Source, rules: Rules | None, crosswalk: Crosswalk, catalogue: Catalogue
+) -> Source:
     """Return the settings as they would be in the world of others, under the name of their subject there."""
-    about = after.manifest
-    world = World(about.place, about.folders, about.application_version)
-    crosswalk = crosswalk_for(before.manifest, world, rules)
-    subject = rules.subjects.get(before.manifest.subject, before.manifest.subject)
-    if rules.groups or rules.users:
-        crosswalk = with_people(crosswalk, catalogue.find(subject), rules)
+    about, own = after.manifest, crosswalk
+    subject = before.manifest.subject
+    if rules is not None:
+        world = World(about.place, about.folders, about.application_version)
+        crosswalk = crosswalk_for(before.manifest, world, rules)
+        subject = rules.subjects.get(subject, subject)
+        if rules.groups or rules.users:
+            crosswalk = with_people(crosswalk, catalogue.find(subject), rules)
+        replaces = (*crosswalk.replaces, *own.replaces)
+        crosswalk = msgspec.structs.replace(crosswalk, replaces=replaces, renames=own.renames)
     translated = Translated(before.snapshot, crosswalk)
     translated.manifest = msgspec.structs.replace(before.manifest, subject=subject)
     return msgspec.structs.replace(before, translation=", translated", snapshot=translated)
@@ -129,7 +159,7 @@ def _other_side(
 
 
 def _compared(
-    before: Source, after: Source, subject: Subject | None, ids: tuple[str, ...], instance: str
+    before: Source, after: Source, subject: Subject | None, ids: tuple[str, ...], selection: Selection
 ) -> Comparison:
     held = {part.id for part in before.manifest.parts} & {part.id for part in after.manifest.parts}
     homeless = {**before.homeless, **after.homeless}
@@ -140,7 +170,7 @@ def _compared(
     renamed: dict[tuple[str, str], str] = {}
     for record in before.manifest.parts:
         if record.id in held and record.id in ids:
-            different, same = _compare_part(before, after, record, subject, instance)
+            different, same = _compare_part(before, after, record, subject, selection)
             refers = traits_of(record.store).refers
             policies = subject.find_part(record.id) if subject and refers else None
             if policies is not None:
@@ -181,14 +211,13 @@ def _is_empty(id: str, before: Source, after: Source) -> bool:
 
 
 def _compare_part(
-    before: Source, after: Source, record: PartRecord, subject: Subject | None, instance: str
+    before: Source, after: Source, record: PartRecord, subject: Subject | None, selection: Selection
 ) -> tuple[list[Difference], int]:
     part = subject.find_part(record.id) if subject else None
-    chosen = Selection((part,), instance) if part else None
 
     def is_ignored(setting: Setting) -> bool:
         is_out = part is not None and any(matches(pattern, setting.address) for pattern in part.volatile)
-        return is_out or (chosen is not None and part is not None and not chosen.has(part, setting.document))
+        return is_out or (part is not None and not selection.has(part, setting.document))
 
     alike = 0
 
@@ -196,7 +225,7 @@ def _compare_part(
         """Count the settings that take part in the comparison."""
         nonlocal alike
         for piece in pieces:
-            if part is None or not (part.volatile or instance):
+            if part is None or not (part.volatile or selection.is_narrow):
                 alike += count_settings(piece)
             else:
                 settings = map(decode_line, piece[:-1].split(b"\n"))

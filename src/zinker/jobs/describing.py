@@ -1,26 +1,30 @@
 """Subject files: checking one, and drafting a new one from the files that an application keeps."""
 
-import re
+import contextlib
+import itertools
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
-from zinker.disk.files import open_regular, write_file
+from zinker.disk.files import make_folders, open_regular, write_file
 from zinker.formats import guess
 from zinker.jobs.plan.result import leaves_of
 from zinker.jobs.secrets.detect import secrets_in
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.places.given import path_at
 from zinker.places.place import Place
+from zinker.stores.desktop_db import BENEATH, USER, settings_path
 from zinker.stores.home import NoHome
 from zinker.stores.kinds import open_home
 from zinker.stores.reading import StoreError
-from zinker.stores.registry import ROOTS
+from zinker.stores.registry import whole_key
 from zinker.subjects.catalogue import SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
-from zinker.subjects.subject import Part
+from zinker.subjects.subject import Part, paths_of
 
-__all__ = ["check_subject", "new_subject"]
+__all__ = ["check_subject", "describe_homes", "new_subject"]
 
 # In the order in which a path is looked for in them: the narrower ones first.
 _LOOKED_INTO = 200  # documents of a home, for a draft
@@ -37,6 +41,34 @@ def new_subject(
     where = setup.place(place)
     parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
     return write_draft(setup, id, [marked(setup, where, part) for part in parts], to)
+
+
+class Undescribed(NamedTuple):
+    """Homes under the name of the subject that they have now; `draft` is its file, where that is new."""
+
+    id: str
+    draft: Path | None
+
+
+def describe_homes(setup: Setup, homes: tuple[str, ...], place: str = "here") -> Undescribed:
+    """Give homes that no subject file describes one of their own, so that they can be kept, compared and put back.
+
+    The same homes are the same subject again. Raises as `new_subject` does.
+    """
+    where = setup.place(place)
+    parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
+    wanted = {part.path for part in parts}
+    for id, path in setup.catalogue.files().items():
+        if path.parent == setup.drafts:
+            with contextlib.suppress(WrongUsage):
+                known = setup.catalogue.find(id)
+                if {one for part in known.part for one in paths_of(part.path)} == wanted:
+                    return Undescribed(id, None)
+    taken = {*setup.catalogue.files(), *setup.shelf.subjects()}
+    numbered = (f"{parts[0].id}-{number}" for number in itertools.count(2))
+    id = next(name for name in itertools.chain([parts[0].id], numbered) if name not in taken)
+    make_folders(setup.drafts, mode=None)
+    return Undescribed(id, write_draft(setup, id, [marked(setup, where, one) for one in parts], setup.drafts))
 
 
 def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
@@ -84,36 +116,42 @@ def check_name(id: str) -> None:
 def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
     """Describe a home as a part; the number names one that has no name of its own.
 
-    A home is a file or folder, a registry key (`HKEY_...`), or a path of the desktop's settings database, which
-    has a slash at both ends and is no folder.
+    A home is a file or folder, a registry key, or a path of the desktop's settings database, which is no folder;
+    each as people type it, see zinker.places.given.
 
     Raises `WrongUsage` for a home that cannot be used.
     """
     text = str(given)
-    if text.upper().startswith(ROOTS):
-        return DraftPart(_id(text.rpartition("\\")[2], number), text, "", "registry")
-    if re.fullmatch(r"/([^/]+/)+", text) and not Path(text).exists():
-        return DraftPart(_id(text.rstrip("/").rpartition("/")[2], number), text, "", "desktop-db")
-    home = Path(given)
+    if key := whole_key(text):
+        return DraftPart(_id(key.rpartition("\\")[2], number), key, "", "registry")
+    home = path_at(text, place)
+    if (subtree := settings_path(text)) and not home.exists() and _is_subtree(place, text, subtree):
+        return DraftPart(_id(subtree.rstrip("/").rpartition("/")[2], number), subtree, "", "desktop-db")
     whole = home.absolute()
     for variable in _NARROW_FIRST:
         folder = place.folder(variable)
-        if folder is not None and folder in whole.parents:
+        if folder is not None and folder in (whole, *whole.parents):
             below = whole.relative_to(folder).as_posix()
             break
     else:
         names = ", ".join(f"{{{name}}}" for name in VARIABLES)
         raise WrongUsage(
-            "No draft written", f"{home} is in none of {names} at {place.name}", "Name one that is."
+            "No draft written", f"{home} is in none of {names} at {place.told}", "Name one that is."
         )
     if not whole.exists():
         raise WrongUsage("No draft written", f"{home} does not exist", "Check the path.")
     if whole.is_dir():
-        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**", "")
+        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**".replace("/./", "/"), "")
     with open_regular(whole) as file:
         return DraftPart(
             _id(whole.stem, number), f"{{{variable}}}/{below}", guess(whole.name, file.read(4096))
         )
+
+
+def _is_subtree(place: Place, text: str, path: str) -> bool:
+    """Tell whether a settings path is meant: by its last slash, or because something is there."""
+    database = place.desktop_db() if text != path else None
+    return text == path or bool(database and any(database.layer(one, path) for one in (USER, *BENEATH)))
 
 
 def _id(name: str, number: int) -> str:

@@ -4,13 +4,14 @@ import contextlib
 import datetime
 import itertools
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import msgspec
 
 from zinker.jobs.capture.capture import Progress, capture, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
+from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
@@ -39,11 +40,14 @@ class Exported(msgspec.Struct, frozen=True):
     path: Path | None = None
     # What in a profile for strangers still seems to name a person or a host.
     named: tuple[Problem, ...] = ()
+    # The last version of the same place, and what of it was lost.
+    before: Before | None = None
 
     @property
     def is_complete(self) -> bool:
-        """Whether everything there was captured."""
-        return all(problem.carried for problem in self.manifest.problems)
+        """Whether everything there was captured, and is not what a loss has left."""
+        is_loss = self.before is not None and bool(self.before.lost)
+        return not is_loss and all(problem.carried for problem in self.manifest.problems)
 
 
 def export(
@@ -60,8 +64,14 @@ def export(
     locks: tuple[Lock, ...] = (),
     ansi: bool = False,
     for_others: bool = False,
+    documents: tuple[str, ...] = (),
+    is_loss_meant: bool = False,
 ) -> Exported:
     """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
+
+    Where most of what the last version of the place had is gone, this one is not the latest, unless that is meant.
+
+    `documents` are names or patterns of those that are meant; a profile of some says that it is not whole.
 
     A path that ends in `.reg` becomes a registration text file, of the older generation with `ansi`.
 
@@ -74,7 +84,7 @@ def export(
     """
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
-    selection = select(described, parts, without, instance)
+    selection = select(described, parts, without, instance, documents)
     check_said(label, note)
     if for_others:
         selection = _for_others(selection, parts, to, note)
@@ -85,15 +95,24 @@ def export(
         session = Session(setup, live, described)
         sharing = Sharing(live, setup.reader) if for_others else None
 
+        before: Before | None = None
+
         def build(builder: ProfileBuilder) -> Manifest:
+            nonlocal before
             manifest = capture(session, selection, builder, progress, locks, sharing=sharing)
+            known = ((id, name) for id, names in session.documents.items() for name in names)
+            selection.check(known, f"{name} at {live.told}")
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
-                why = f"nothing of {described.title} ({meant}) is at {place}"
+                why = f"nothing of {described.title} ({meant}) is at {live.told}"
                 raise Refused(
                     "Not exported", why, f"`zinker subjects show {name} --place {place}` shows its homes."
                 )
-            manifest = msgspec.structs.replace(manifest, label=label, note=note)
+            if not for_others:
+                before = held_before(setup, selection, manifest, builder)
+            lost = before.version.number if before and before.lost and not is_loss_meant else 0
+            partial = bool(documents)
+            manifest = msgspec.structs.replace(manifest, label=label, note=note, partial=partial, lost=lost)
             builder.finish(manifest)
             return manifest
 
@@ -101,7 +120,7 @@ def export(
             version = setup.shelf.keep(name, build)
             manifest = version.manifest
             assert manifest is not None  # noqa: S101 - it was written just now
-            return Exported(manifest, running, version)
+            return Exported(manifest, running, version, before=None if is_loss_meant else before)
         now = datetime.datetime.now()
         path = destination(to, name, session.version, "" if for_others else place, now)
         if is_registration(path):
@@ -110,7 +129,22 @@ def export(
         with _written_to(path, replace) as builder:
             manifest = build(builder)
             builder.close()
-        return Exported(manifest, running, path=path, named=tuple(sharing.named) if sharing else ())
+        named = tuple(sharing.named) if sharing else ()
+        return Exported(manifest, running, path=path, named=named, before=None if is_loss_meant else before)
+
+
+def check_names(
+    setup: Setup,
+    subjects: Iterable[str],
+    places: Iterable[str],
+    parts: tuple[str, ...] = (),
+    without: tuple[str, ...] = (),
+) -> None:
+    """Raise `WrongUsage` for a name in what is to be captured that does not exist, before anything is."""
+    for name in subjects:
+        select(setup.catalogue.find(name.partition("/")[0]), parts, without)
+    for place in places:
+        setup.check_place(place)
 
 
 def _for_others(selection: Selection, named: tuple[str, ...], to: Path | None, note: str) -> Selection:

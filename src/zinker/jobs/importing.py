@@ -10,11 +10,12 @@ from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.asked import asked_for, at_addresses
 from zinker.jobs.plan.base import with_base
 from zinker.jobs.plan.checks import EMPTY_SECRETS, LEAVE_UNWRITABLE, objections, without_unwritable
 from zinker.jobs.plan.conflicts import Resolve, replace, resolved
 from zinker.jobs.plan.documents import NEW_INSTANCE, Options
-from zinker.jobs.plan.narrow import at_addresses, merged
+from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
 from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import Reference, parse_reference
@@ -22,7 +23,8 @@ from zinker.jobs.registration import NOBODYS, TextProfile
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
-from zinker.jobs.translate.people import left_assignments, renamed, with_people
+from zinker.jobs.translate.instances import as_instance
+from zinker.jobs.translate.people import renamed, told_for_whom, with_people
 from zinker.jobs.translate.policies import titles_in
 from zinker.jobs.translate.rules import World, crosswalk_for
 from zinker.jobs.translate.view import Translated
@@ -33,7 +35,6 @@ from zinker.model.plan import DocumentChange, LeftAlone, Plan
 from zinker.places.place import Place
 from zinker.profiles.reading import Profile
 from zinker.profiles.sealing import Lock
-from zinker.stores.file_roots import instance_of
 from zinker.subjects.subject import Part, Subject
 
 # Asked, with the kinds of lock that a profile's secrets were sealed for, for one that opens them.
@@ -45,16 +46,18 @@ Choose = Callable[[Sides, Plan], Plan]
 class Wishes(msgspec.Struct, frozen=True):
     """What of a profile is wanted at a place, and how.
 
-    `parts` and `without` name parts, `addresses` are patterns. Parts bound to another device are left out unless
-    they are named in `parts`, or `device_bound` is set. With `exact`, what the profile does not have goes from
-    the parts that it holds; with `merge`, what has changed at the place since it was last kept stays. Folders
-    are translated unless `translate` is off, the rest by the rules of a crosswalk. `instance` is the one to
-    write to, where that is another one. `overruled` names checks to leave out (jobs/checking.py). For whom
-    policies count is only written with `assignments`; `prefix` and `suffix` are put around their names.
+    `parts` and `without` name parts, `documents` are names or patterns, `addresses` are addresses, patterns,
+    sections or titles of settings. Parts bound to another device are left out unless they are named in `parts`, or
+    `device_bound` is set. With `exact`, what the profile does not have goes from the parts that it holds; with
+    `merge`, what has changed at the place since it was last kept stays. Folders are translated unless `translate`
+    is off, the rest by the rules of a crosswalk. `instance` is the one to write to, where that is another one.
+    `overruled` names checks to leave out (jobs/plan/checks.py). For whom policies count is only written with
+    `for_whom`; `prefix` and `suffix` are put around their names.
     """
 
     parts: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
+    documents: tuple[str, ...] = ()
     addresses: tuple[str, ...] = ()
     device_bound: bool = False
     exact: bool = False
@@ -64,7 +67,7 @@ class Wishes(msgspec.Struct, frozen=True):
     instance: str = ""
     overruled: frozenset[str] = frozenset()
     wait: bool = False
-    assignments: bool = False
+    for_whom: bool = False
     prefix: str = ""
     suffix: str = ""
 
@@ -112,7 +115,9 @@ def import_profile(
             session = Session(setup, target, subject, EMPTY_SECRETS in wishes.overruled)
             with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
                 sides = _sides(session, live, source, wishes, wanted)
-                plan = _plan(sides, Selection(chosen, wishes.instance or wanted.instance), source)
+                _check_names(selection, sides, source)
+                instance = wishes.instance or wanted.instance
+                plan = _plan(sides, Selection(chosen, instance, wishes.documents), source)
                 plan = _chosen(sides, plan, wishes, resolve, choose)
                 plan = _completed(sides, plan, bound, source, wishes)
                 ended = without_writing(plan, "Not imported", preview, approve)
@@ -125,7 +130,7 @@ def _check_source(source: Source, wishes: Wishes) -> None:
         why = f"no subject file describes the keys in {source.name}, such as {key}"
         then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
         raise WrongUsage("Not imported", why, then)
-    if wishes.exact and (source.manifest.partial or isinstance(source.snapshot, TextProfile)):
+    if wishes.exact and _tells_some(source):
         why = (
             f"{source.name} holds only some settings, so --exact would remove everything it does not mention"
         )
@@ -159,7 +164,7 @@ def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:
 
 
 def _selection(subject: Subject, source: Source, wishes: Wishes, wanted: Reference) -> Selection:
-    selection = select(subject, wishes.parts, wishes.without, wanted.instance)
+    selection = select(subject, wishes.parts, wishes.without, wanted.instance, wishes.documents)
     moved_to = {move.to_part for move in wishes.rules.move} if wishes.rules else set()
     held = {part.id for part in source.manifest.parts} | moved_to
     there = tuple(part for part in selection.parts if part.id in held)
@@ -168,7 +173,18 @@ def _selection(subject: Subject, source: Source, wishes: Wishes, wanted: Referen
         why = f"{source.name} does not hold the part {', '.join(missing) or 'asked for'}"
         known = ", ".join(part.id for part in source.manifest.parts)
         raise WrongUsage("Not imported", why, f"It holds {known or 'nothing'}.")
-    return Selection(there, wanted.instance)
+    return msgspec.structs.replace(selection, parts=there)
+
+
+def _check_names(selection: Selection, sides: Sides, source: Source) -> None:
+    """Raise `WrongUsage` for an instance or a document that is neither in the profile nor at the place."""
+    if selection.is_narrow:
+        held = [part.id for part in selection.parts if source.manifest.part(part.id)]
+        known = [(id, name) for id in held for name in source.snapshot.documents(id)]
+        if selection.documents:  # an instance is one of the profile
+            known += [(id, name) for (id, _), name in sides.source.crosswalk.renames.items()]
+            known += [(part.id, name) for part in selection.parts for name in sides.live.documents(part.id)]
+        selection.check(known, source.name)
 
 
 def _bound_elsewhere(selection: Selection, source: Source, place: Place, wishes: Wishes) -> list[Part]:
@@ -186,45 +202,17 @@ def _sides(session: Session, live: LiveSnapshot, source: Source, wishes: Wishes,
     crosswalk = crosswalk_for(source.manifest, world, wishes.rules, wishes.translate)
     renames, references = renamed(subject, source.snapshot, wishes.prefix, wishes.suffix)
     if wishes.instance:
-        renames |= _renames(source, subject, wanted.instance, wishes.instance)
+        renames |= as_instance(source.snapshot, source.name, subject, wanted.instance, wishes.instance)
     crosswalk = with_people(crosswalk, subject, wishes.rules)
     replaces = (*crosswalk.replaces, *references)
     crosswalk = msgspec.structs.replace(crosswalk, renames=renames, replaces=replaces)
     own = subject.application.version
     version_at = (own.part, own.address) if own else ("", "")
-    options = Options(wishes.exact, version_at, assignments=wishes.assignments)
-    return Sides(session, live, Translated(source.snapshot, crosswalk), options)
-
-
-def _renames(source: Source, subject: Subject, old: str, new: str) -> dict[tuple[str, str], str]:
-    """Return the documents of an instance with the names that they have in another one."""
-    found: dict[tuple[str, str], str] = {}
-    instances: set[str] = set()
-    for part in subject.part:
-        if not source.manifest.part(part.id):
-            continue
-        for setting in source.snapshot.settings(part.id):
-            instance = instance_of(part, setting.document) if setting.is_head else ""
-            instances |= {instance} - {""}
-            if instance and instance == (old or instance):
-                found[part.id, setting.document] = _renamed(part, setting.document, instance, new)
-    if not found or (not old and len(instances) > 1):
-        known = ", ".join(sorted(instances)) or "none"
-        why = f"{source.name} has " + (f"no instance {old}" if old else "more than one instance")
-        then = f"Name one, as in {subject.id}/INSTANCE@VERSION; it has {known}."
-        raise WrongUsage("Not imported", why, then)
-    return found
-
-
-def _renamed(part: Part, document: str, old: str, new: str) -> str:
-    at = -1
-    while (at := document.find(old, at + 1)) >= 0:
-        name = document[:at] + new + document[at + len(old) :]
-        if instance_of(part, name) == new:
-            return name
-    raise WrongUsage(
-        "Not imported", f"{new!r} cannot be the name of an instance of {part.name}", "Choose another."
-    )
+    translated = Translated(source.snapshot, crosswalk)
+    titles = titles_in(subject, live, translated) if wishes.addresses else {}
+    asked = asked_for(wishes.addresses, titles)
+    options = Options(wishes.exact, version_at, for_whom=wishes.for_whom, asked=asked)
+    return Sides(session, live, translated, options)
 
 
 def _plan(sides: Sides, selection: Selection, source: Source) -> Plan:
@@ -235,6 +223,10 @@ def _plan(sides: Sides, selection: Selection, source: Source) -> Plan:
         subject=session.subject.id,
         title=session.subject.title,
         place=session.place.name,
+        machine=session.place.machine,
+        captured=source.manifest.captured,
+        newer=source.newer,
+        versions=(source.manifest.application_version, session.version),
         source=source.told,
         origin=source.name,
         documents=tuple(documents),
@@ -248,7 +240,13 @@ def _plan(sides: Sides, selection: Selection, source: Source) -> Plan:
         adopted_from=_adopted_from(source, session.place),
         is_production=session.place.is_production,
         titles=titles_in(session.subject, sides.live, sides.source),
+        only_here=0 if _tells_some(source) else sum(plan.only_here for plan in plans),
     )
+
+
+def _tells_some(source: Source) -> bool:
+    """Whether nothing follows from what a source does not have."""
+    return source.manifest.partial or isinstance(source.snapshot, TextProfile)
 
 
 def _adopted_from(source: Source, place: Place) -> str:
@@ -262,7 +260,8 @@ def _chosen(sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: 
     """Take out of a plan what was not asked for, and what is not to be overwritten."""
     plan = with_base(sides.session, plan)
     if wishes.addresses:
-        plan = at_addresses(sides.session, sides.source, plan, wishes.addresses)
+        known = (sides.source, sides.live)
+        plan = at_addresses(sides.session, sides.source, plan, wishes.addresses, known)
     if wishes.merge:
         plan = merged(sides.session, sides.source, plan)
     return choose(sides, resolved(sides, plan, resolve))
@@ -272,7 +271,11 @@ def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wish
     """Add to a plan the parts left out for being bound to a device, and what speaks against it."""
     session = sides.session
     why = f"bound to the device {source.manifest.machine}, so it is left out; --part {{}} takes it along"
-    left = [LeftAlone(p.id, "", "", why.format(p.id), wanted=False, reason="device") for p in bound]
+    left = [
+        LeftAlone(p.id, "", "", why.format(p.id), wanted=False, reason="device")
+        for p in bound
+        if not wishes.addresses or any(sides.options.asked(p, *s.key) for s in source.snapshot.settings(p.id))
+    ]
     if isinstance(source.snapshot, TextProfile):
         # What somebody handed over as such a file is meant to be written, all of it.
         problems = source.manifest.problems
@@ -291,7 +294,7 @@ def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wish
         remarks=(
             *_remarks(session.place, session.subject),
             *plan.remarks,
-            *left_assignments(chosen, source.snapshot, wishes.assignments),
+            *told_for_whom(chosen, source.snapshot, wishes.for_whom),
         ),
     )
     against = objections(session, source.manifest, plan, overruled)
@@ -302,7 +305,7 @@ def _remarks(place: Place, subject: Subject) -> tuple[str, ...]:
     if place.knows_processes or not subject.application.processes:
         return ()
     return (
-        f"Whether {subject.title} is running at {place.name} cannot be told from here: see that it is closed.",
+        f"Whether {subject.title} is running at {place.told} cannot be told from here: see that it is closed.",
     )
 
 

@@ -1,9 +1,10 @@
 """Looking, without changing anything: kept versions, settings, subjects and their homes, places."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from zinker.jobs.capture.selection import Selection
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.plan.layers import layered
 from zinker.jobs.references import parse_reference
@@ -14,6 +15,7 @@ from zinker.jobs.translate.policies import titles_in
 from zinker.model.change import Change
 from zinker.model.errors import Refused, reason
 from zinker.model.file_state import FileState
+from zinker.model.names import unknown
 from zinker.model.plan import DocumentChange
 from zinker.model.policy import Titles
 from zinker.model.profile import Manifest
@@ -21,10 +23,8 @@ from zinker.model.setting import WITHHELD, Setting, text_of
 from zinker.places.place import Place
 from zinker.shelf.shelf import Version
 from zinker.stores.desktop_db import USER
-from zinker.stores.file_roots import instance_of
 from zinker.stores.home import NoHome, StoreError
 from zinker.stores.kinds import open_home, traits_of
-from zinker.subjects.catalogue import unknown
 from zinker.subjects.subject import Subject, paths_of
 
 
@@ -90,15 +90,29 @@ def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Vers
         setup.catalogue.find(subject)  # raises for a name nobody knows
     subjects = [subject] if subject else shelf.subjects()
     versions = [version for id in subjects for version in shelf.versions(id)]
+    _check_place(setup, place, (v.manifest.place for v in versions if v.manifest))
     return [v for v in versions if not place or (v.manifest and v.manifest.place == place)]
 
 
+def _check_place(setup: Setup, name: str, others: Iterable[str]) -> None:
+    """Raise `WrongUsage` for a place that is neither configured nor one of some others."""
+    known = {*setup.places, *others}
+    if name and name not in known:
+        raise unknown("place", name, sorted(known), "`zinker places` lists them all.")
+
+
 def show(
-    setup: Setup, reference: str, parts: tuple[str, ...] = (), find: str = "", secrets: bool = False
+    setup: Setup,
+    reference: str,
+    parts: tuple[str, ...] = (),
+    find: str = "",
+    secrets: bool = False,
+    documents: tuple[str, ...] = (),
 ) -> Shown:
     """Return the settings in a profile or at a place; `find` keeps those with a text in name, title or value.
 
-    With `secrets`, only what was withheld is returned, and by which rule.
+    `documents` are names or patterns of those that are meant. With `secrets`, only what was withheld is returned,
+    and by which rule.
     """
     wanted = parse_reference(reference)
     with opened(setup, wanted, parts) as source:
@@ -107,11 +121,16 @@ def show(
         for id in parts:
             if id not in held:
                 raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
-        settings = list(_settings(source, subject, parts, find.casefold(), wanted.instance))
+        chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
+        selection = Selection(chosen, wanted.instance, documents)
+        selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
+        settings = list(_settings(source, subject, parts, find.casefold(), selection))
         layers: dict[tuple[str, str, str], str] = {}
         if source.is_live and subject is not None:
             beneath = _layers(setup.place(wanted.place), subject, parts, find.casefold(), layers)
             own = {(part, *setting.key) for part, setting in settings}
+            known = {part.id: part for part in chosen}
+            beneath = (one for one in beneath if selection.has(known[one[0]], one[1].document))
             settings += [(part, s) for part, s in beneath if (part, *s.key) not in own]
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
@@ -160,7 +179,7 @@ def _layers(
 
 
 def _settings(
-    source: Source, subject: Subject | None, parts: tuple[str, ...], find: str, instance: str
+    source: Source, subject: Subject | None, parts: tuple[str, ...], find: str, selection: Selection
 ) -> Iterator[tuple[str, Setting]]:
     for record in source.manifest.parts:
         part = subject.find_part(record.id) if subject else None
@@ -169,7 +188,7 @@ def _settings(
         for setting in source.snapshot.settings(record.id):
             if setting.is_head and setting.type == "document":
                 continue
-            if instance and part and instance_of(part, setting.document) != instance:
+            if part and not selection.has(part, setting.document):
                 continue
             title = part.titles.get(setting.address, "") if part else ""
             text = "\n".join((setting.document, setting.address, title, text_of(setting)))
@@ -210,13 +229,11 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
 def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
     """Return what was changed, the oldest first; of one subject or one place, or of all."""
     tell_cut_off(setup)
-    if subject:
+    known = setup.shelf.changes.all()
+    if subject and subject not in {change.subject for change in known}:
         setup.catalogue.find(subject)  # raises for a name nobody knows
-    return [
-        change
-        for change in setup.shelf.changes.all()
-        if subject in ("", change.subject) and place in ("", change.place)
-    ]
+    _check_place(setup, place, (change.place for change in known))
+    return [change for change in known if subject in ("", change.subject) and place in ("", change.place)]
 
 
 def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:

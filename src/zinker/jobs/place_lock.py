@@ -67,7 +67,7 @@ def _wait(setup: Setup, place: Place, names: Sequence[str]) -> None:
     processes = place.running(names) if names else []
     if processes:
         told = ", ".join(f"{process.name} (process {process.number})" for process in processes)
-        setup.notify(f"Waiting until {told} has been closed at {place.name}; Ctrl+C gives up.")
+        setup.notify(f"Waiting until {told} has been closed at {place.told}; Ctrl+C gives up.")
     while processes:
         time.sleep(_LOOK_AGAIN)
         processes = place.running(names)
@@ -86,7 +86,7 @@ def _open_ones(setup: Setup, place: str) -> list[Change]:
 
 def _tell(changes: list[Change], setup: Setup) -> None:
     for change in changes:
-        what = f"Change {change.number} at {change.place} was cut off in the middle."
+        what = f"Change {change.number} at {change.told_place} was cut off in the middle."
         setup.notify(f"{what} The next export, import or undo there puts that right first.")
 
 

@@ -10,6 +10,8 @@ import msgspec
 
 from zinker.formats.registry_text import SUFFIX as TEXT_SUFFIX
 from zinker.model.errors import WrongUsage
+from zinker.places.given import path_at
+from zinker.places.here import Here
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
 
@@ -36,11 +38,13 @@ class Reference(msgspec.Struct, frozen=True):
 
 def parse_reference(text: str) -> Reference:
     """Take a reference apart; raises `WrongUsage` for what is none."""
-    path = Path(text)
+    path = path_at(text, Here())
     looks_like_path = "/" in text or "\\" in text
     if text.endswith(SUFFIX) or text.lower().endswith(TEXT_SUFFIX) or (looks_like_path and is_profile(path)):
         return Reference(text, path=path)
     found = _REFERENCE.fullmatch(text)
+    if looks_like_path and (not found or text.startswith((".", "~")) or path.exists()):
+        raise no_profile(text, path.exists())
     if not found:
         why = f"{text!r} is neither [place:]subject[/instance][@version] nor the path of a profile"
         raise WrongUsage("Reference not understood", why, "Examples: mosslight@7, glasshouse:mosslight.")
@@ -48,3 +52,12 @@ def parse_reference(text: str) -> Reference:
         found[name] or "" for name in ("place", "subject", "instance", "version")
     )
     return Reference(text, subject, place, instance, version)
+
+
+def no_profile(text: str, is_there: bool = False) -> WrongUsage:
+    """Make the error for a path at which no profile is."""
+    why = f"{text} is no profile" if is_there else f"there is nothing at {text}"
+    then = (
+        "A profile is a file that ends in .zinker, or a folder with a profile.json in it, written as ./NAME."
+    )
+    return WrongUsage("Reference not understood", why, then)

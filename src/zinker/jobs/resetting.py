@@ -15,10 +15,10 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.importing import Wishes, import_profile
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.asked import at_addresses
 from zinker.jobs.plan.checks import objections
 from zinker.jobs.plan.documents import Options
 from zinker.jobs.plan.layers import LayerPlanner
-from zinker.jobs.plan.narrow import at_addresses
 from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import parse_reference
 from zinker.jobs.session import Session
@@ -58,14 +58,17 @@ def reset(
         return _to_version(setup, subject, place, wishes, to, preview, approve, progress)
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
-    selection = select(described, wishes.parts, wishes.without, instance)
+    selection = select(described, wishes.parts, wishes.without, instance, wishes.documents)
     processes = described.application.processes if wishes.wait else ()
     with at_place(setup, place, look_only=preview, waited_for=processes) as target:
         bound = [p for p in selection.parts if p.device_bound and p.id not in wishes.parts]
         chosen = tuple(p for p in selection.parts if wishes.device_bound or p not in bound)
         session = Session(setup, target, described)
         with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
-            plan = _plan(session, live, Selection(chosen, instance), to, wishes)
+            known = ((part.id, name) for part in chosen for name in live.documents(part.id))
+            selection.check(known, f"{name} at {target.told}")
+            selection = msgspec.structs.replace(selection, parts=chosen)
+            plan = _plan(session, live, selection, to, wishes)
             why = "bound to this device, so it stays; --part {} resets it, too"
             kept = [
                 LeftAlone(p.id, "", "", why.format(p.id), wanted=False, reason="device")
@@ -122,7 +125,7 @@ def _plan(session: Session, live: LiveSnapshot, selection: Selection, to: str, w
     for part in selection.parts:
         traits = traits_of(part.store)
         if traits.has_layers:
-            planner = LayerPlanner(session, part, to, wishes.addresses)
+            planner = LayerPlanner(session, part, to, selection)
             documents += planner.documents()
             left += planner.left
         elif not traits.has_defaults:
@@ -143,6 +146,7 @@ def _plan(session: Session, live: LiveSnapshot, selection: Selection, to: str, w
         subject=session.subject.id,
         title=session.subject.title,
         place=session.place.name,
+        machine=session.place.machine,
         source="reset to the organisation's values" if to == ORGANISATION else "reset to the defaults",
         documents=tuple(documents),
         left=tuple(left),
@@ -150,4 +154,6 @@ def _plan(session: Session, live: LiveSnapshot, selection: Selection, to: str, w
         fallback_size=held + sum(part.size for part in live.manifest.parts),
         remarks=tuple(remarks),
     )
-    return at_addresses(session, nothing, plan, wishes.addresses) if wishes.addresses else plan
+    if not wishes.addresses:
+        return plan
+    return at_addresses(session, nothing, plan, wishes.addresses, (live,))

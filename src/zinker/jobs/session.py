@@ -27,6 +27,8 @@ class Session:
         self.setup, self.place, self.subject, self.empty_secrets = setup, place, subject, empty_secrets
         self.withholder = setup.withholder()
         self._homes: dict[str, Home] = {}
+        # The documents of the parts that were read, also those that were not asked for.
+        self.documents: dict[str, list[str]] = {}
         self._missing: dict[str, NoHome] = {}
         self._withheld: dict[tuple[int, str], dict[str, list[str]]] = {}
         # What was read last of documents that are taken apart, and the bytes that changes would give them: for as

@@ -11,13 +11,15 @@ import msgspec
 from platformdirs import user_config_path, user_data_path
 
 from zinker.model.errors import Refused, WrongUsage
+from zinker.model.names import unknown
 from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
+from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
 from zinker.stores.registry import ROOTS
-from zinker.subjects.catalogue import VARIABLES, Catalogue, unknown
+from zinker.subjects.catalogue import VARIABLES, Catalogue
 from zinker.subjects.subject import Id, Strict
 from zinker.subjects.toml_check import load
 
@@ -75,7 +77,9 @@ class Setup:
         self.base = base
         self._configuration = configuration
         self.subject_folders = [self._path(folder) for folder in configuration.subjects]
-        self.catalogue = Catalogue(self.subject_folders)
+        # Of what was kept although no subject file described it.
+        self.drafts = self.subject_folders[0] if self.subject_folders else home / "subjects"
+        self.catalogue = Catalogue([*self.subject_folders, self.drafts], lambda text: self.notify(text))
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
             self.places[name] = self._place(name, entry)
@@ -93,15 +97,19 @@ class Setup:
 
         Raises `WrongUsage` for an unknown one, `Refused` for a silent one.
         """
+        self.check_place(name)
         base, _, account = name.partition("/")
-        if base not in self.places:
-            raise unknown("place", name, list(self.places), "`zinker places` lists them all.")
         place = self.places[base]
         absence = place.absence()
         if absence:
             then = "Connect it, or correct its entry in zinker.toml."
             raise Refused(f"No answer from {name}", absence, then)
         return AccountPlace(place, account) if account else place
+
+    def check_place(self, name: str) -> None:
+        """Raise `WrongUsage` for a place that is not configured."""
+        if name.partition("/")[0] not in self.places:
+            raise unknown("place", name, list(self.places), "`zinker places` lists them all.")
 
     def _place(self, name: str, entry: FolderEntry | RemoteEntry | TenantEntry) -> Place:
         if isinstance(entry, FolderEntry):
@@ -179,11 +187,11 @@ class Setup:
         )
 
     def _path(self, text: str) -> Path:
-        try:
-            return Path(os.path.normpath(self.base / Path(text).expanduser()))
-        except RuntimeError:
-            why = f"{text} names the home of somebody whom this machine does not know"
-            raise WrongUsage("Configuration not read", why, "Write the whole path.") from None
+        path = path_at(text, Here())
+        if path.parts[:1] and path.parts[0].startswith("~"):
+            why = f"{text} names the home of an account that this machine does not have"
+            raise WrongUsage("Configuration not read", why, "Write the whole path.")
+        return Path(os.path.normpath(self.base / path))
 
 
 def load_setup(configuration: Path | None = None) -> Setup:

@@ -2,17 +2,19 @@
 
 import contextlib
 from collections.abc import Iterator
+from pathlib import Path
 
 import msgspec
 
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
 from zinker.jobs.place_lock import tell_cut_off
-from zinker.jobs.references import Reference
+from zinker.jobs.references import Reference, no_profile
 from zinker.jobs.registration import TextProfile, is_registration
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage
+from zinker.model.names import place_told
 from zinker.model.profile import Manifest, Snapshot
 from zinker.profiles.reading import Profile, open_profile
 from zinker.subjects.subject import Subject
@@ -26,6 +28,8 @@ class Source(msgspec.Struct, frozen=True):
     origin: str = ""
     translation: str = ""
     is_live: bool = False
+    # How many newer versions of the same place are kept.
+    newer: int = 0
     # Parts that have no home at a live place, and why.
     homeless: dict[str, str] = {}
 
@@ -43,6 +47,7 @@ class Source(msgspec.Struct, frozen=True):
 @contextlib.contextmanager
 def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
     """Open a kept version or a profile outside the shelf; a subject alone means its newest version."""
+    newer = 0
     if reference.path is not None:
         is_text = is_registration(reference.path)
         profile: Profile | TextProfile = (
@@ -51,12 +56,19 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
         name, origin = reference.path.name, "" if is_text else _origin(profile.manifest)
     else:
         if reference.subject not in setup.shelf.subjects():
-            setup.catalogue.find(reference.subject)  # raises for a name nobody knows
+            if reference.instance and reference.subject not in setup.catalogue.files():
+                raise no_profile(
+                    reference.text
+                )  # a subject with a typo in it, or a path; say what holds for both
+            if reference.subject not in setup.catalogue.files() and Path(reference.text).exists():
+                raise no_profile(reference.text, is_there=True)
+            setup.catalogue.find(reference.subject)  # raises for an unknown name
         version = setup.shelf.find(reference.subject, reference.version or "latest", reference.place)
         profile = setup.shelf.open(version)
         name, origin = version.reference, _origin(profile.manifest)
+        newer = setup.shelf.after(version)
     with contextlib.closing(profile):
-        yield Source(name, profile, origin)
+        yield Source(name, profile, origin, newer=newer)
 
 
 def _origin(manifest: Manifest) -> str:
@@ -73,7 +85,7 @@ def live(
     session, selection = Session(setup, setup.place(place), subject), select(subject, parts, (), instance)
     with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
         homeless = {part.id: why for part in selection.parts if (why := session.why_no_home(part))}
-        yield Source(f"{place} now", snapshot, is_live=True, homeless=homeless)
+        yield Source(f"{place_told(place)} now", snapshot, is_live=True, homeless=homeless)
 
 
 @contextlib.contextmanager

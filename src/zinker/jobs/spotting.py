@@ -17,6 +17,7 @@ from zinker.model.address import matches
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.file_state import FileState
+from zinker.model.names import place_told
 from zinker.model.profile import Manifest, Problem
 from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf
 from zinker.places.place import Place
@@ -94,7 +95,7 @@ def spot(
         touched = tuple(d for d in _differences(watched, between, after) if not is_noise(d))
         if not any(part.documents for side in (before, after) for part in side.manifest.parts):
             then = f"`zinker subjects show {watched.id} --place {place}` shows its homes."
-            raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place}", then)
+            raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place_told(place)}", then)
         problems = [p for p in after.manifest.problems if p.is_unknown]
         spotted = Spotted(
             watched,

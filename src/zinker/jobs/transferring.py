@@ -5,12 +5,12 @@ import msgspec
 from zinker.disk.scratch import scratch_folder
 from zinker.jobs.apply.carry_out import Approve, Outcome
 from zinker.jobs.capture.capture import Progress, no_progress
-from zinker.jobs.exporting import export
+from zinker.jobs.exporting import Exported, export
 from zinker.jobs.importing import Choose, Wishes, import_profile
 from zinker.jobs.plan.checks import ADOPT, OTHER_USER
 from zinker.jobs.plan.conflicts import Resolve, replace
 from zinker.jobs.setup import Setup
-from zinker.model.errors import WrongUsage
+from zinker.model.errors import Refused, WrongUsage
 
 
 def transfer(
@@ -37,6 +37,7 @@ def transfer(
         why = f"both places are {source}"
         then = "Name two places, or another instance with --as."
         raise WrongUsage("Not transferred", why, then)
+    setup.check_place(target)
     wishes = msgspec.structs.replace(wishes, overruled=wishes.overruled | {ADOPT, OTHER_USER})
     name, slash, instance = subject.partition("/")
     own = setup.withholder().lock
@@ -56,16 +57,29 @@ def transfer(
             locks=locks,
         )
         reference = str(path) if kept.version is None else f"{name}{slash}{instance}@{kept.version.number}"
-        return import_profile(
-            setup,
-            reference,
-            target,
-            wishes,
-            preview=preview,
-            approve=approve,
-            resolve=resolve,
-            choose=choose,
-            progress=progress,
-            unlock=unlock if kept.manifest.sealed else None,
-            kind="transfer",
-        )
+        try:
+            outcome = import_profile(
+                setup,
+                reference,
+                target,
+                wishes,
+                preview=preview,
+                approve=approve,
+                resolve=resolve,
+                choose=choose,
+                progress=progress,
+                unlock=unlock if kept.manifest.sealed else None,
+                kind="transfer",
+            )
+        except (Refused, WrongUsage):
+            _forget(setup, kept)
+            raise
+        if outcome.change is None:
+            _forget(setup, kept)
+        return outcome
+
+
+def _forget(setup: Setup, kept: Exported) -> None:
+    """Take off the shelf again what was kept for a transfer that has not come about."""
+    if kept.version is not None:
+        setup.shelf.forget(kept.version)

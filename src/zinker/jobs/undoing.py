@@ -17,7 +17,7 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.translate.policies import titles_in
 from zinker.model.change import Change
-from zinker.model.errors import Damaged, Refused
+from zinker.model.errors import Damaged, Refused, ZinkerError
 from zinker.model.plan import DocumentChange, LeftAlone, Plan
 from zinker.model.profile import Snapshot
 from zinker.model.where import Where
@@ -35,25 +35,53 @@ def undo(
     live: str = "",
     progress: Progress = no_progress,
 ) -> Outcome:
-    """Take a change back: the newest that has not been undone, or the one of that number.
+    """Take a change back: the one of that number, or the newest that can be; the plan says which it passed over.
 
     At a place that others depend on, `live` has to be its name. A change whose settings a later one has changed,
     too, is only undone with `leave_later`. What has been changed again since is left alone and listed. Raises
     `Refused` for a change that cannot be undone, with the reason.
     """
-    change = _undoable(setup, number)
+    candidates = [_undoable(setup, number)] if number is not None else _newest_first(setup)
+    passed: dict[int, str] = {}
+    for change in candidates:
+        with contextlib.ExitStack() as stack:
+            overruled_too = {LIVE} if live == change.place else set()
+            try:
+                undoing = _begin(setup, change, stack, preview, wait, leave_later, frozenset(passed))
+                fallback, plan = stack.enter_context(_reversed(undoing, change, overruled | overruled_too))
+            except ZinkerError as error:
+                if number is not None:
+                    raise
+                passed[change.number] = error.why
+                continue
+            if number is None and not plan.documents:
+                passed[change.number] = plan.left[0].why if plan.left else "nothing of it is left to undo"
+                continue
+            told = (f"Passed over: change {which}: {why}." for which, why in passed.items())
+            plan = msgspec.structs.replace(plan, remarks=(*told, *plan.remarks))
+            ended = without_writing(plan, "Not undone", preview, approve)
+            return ended or carry_out(undoing, fallback, plan, "undo", change.number, progress)
+    why = "; ".join(f"change {which}: {why}" for which, why in passed.items())
+    raise Refused("Nothing undone", why or "nothing on this shelf is left to undo")
+
+
+def _begin(
+    setup: Setup,
+    change: Change,
+    stack: contextlib.ExitStack,
+    preview: bool,
+    wait: bool,
+    leave_later: bool,
+    passed: frozenset[int],
+) -> Session:
+    """Go to the place of a change; raises `Refused` where that, or the change as it stands, cannot be undone."""
     subject = setup.catalogue.find(change.subject)
     names = subject.application.processes if wait else ()
-    if live == change.place:
-        overruled |= {LIVE}
-    with at_place(setup, change.place, preview, change.number, names) as place:
-        change = _undoable(setup, change.number)  # another run may have been faster
-        if not leave_later:
-            _check_later(setup, change, subject)
-        session = Session(setup, place, subject)
-        with _reversed(session, change, overruled) as (fallback, plan):
-            ended = without_writing(plan, "Not undone", preview, approve)
-            return ended or carry_out(session, fallback, plan, "undo", change.number, progress)
+    place = stack.enter_context(at_place(setup, change.place, preview, change.number, names))
+    change = _undoable(setup, change.number)  # another run may have been faster
+    if not leave_later:
+        _check_later(setup, change, subject, passed)
+    return Session(setup, place, subject)
 
 
 def leave_as_it_is(setup: Setup, number: int) -> Change:
@@ -80,8 +108,11 @@ def _documents(setup: Setup, change: Change) -> tuple[DocumentChange, ...]:
         return ()
 
 
-def _check_later(setup: Setup, change: Change, subject: Subject) -> None:
-    """Raise `Refused` where later changes, which have not been taken back, touched the same settings."""
+def _check_later(setup: Setup, change: Change, subject: Subject, passed: frozenset[int]) -> None:
+    """Raise `Refused` where later changes, which have not been taken back, touched the same settings.
+
+    Those that were passed over count as taken back: nothing of them is there any more.
+    """
     changes = setup.shelf.changes
     touched = set(_touched(changes.documents(change)))
     found: dict[int, Where] = {}
@@ -93,6 +124,7 @@ def _check_later(setup: Setup, change: Change, subject: Subject) -> None:
         )
         # What undid a change that came after this one has only put back what this one wrote.
         is_standing = later.state in ("done", "partly") and not later.undoes > change.number
+        is_standing = is_standing and later.number not in passed
         if later.number > change.number and is_same and is_standing:
             common = touched.intersection(_touched(changes.documents(later)))
             if common:
@@ -136,6 +168,7 @@ def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> It
             subject=subject.id,
             title=subject.title,
             place=session.place.name,
+            machine=session.place.machine,
             source=f"undo of change {change.number}",
             documents=tuple(plans),
             left=tuple(left),
@@ -150,17 +183,18 @@ def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> It
         yield fallback, msgspec.structs.replace(plan, objections=against)
 
 
-def _undoable(setup: Setup, number: int | None) -> Change:
+def _newest_first(setup: Setup) -> list[Change]:
+    """Return the changes that stand, the newest first."""
+    known = reversed(setup.shelf.changes.all())
+    return [
+        one
+        for one in known
+        if one.kind != "undo" and one.state in ("done", "partly") and not _elsewhere(setup, one)
+    ]
+
+
+def _undoable(setup: Setup, number: int) -> Change:
     shelf = setup.shelf
-    if number is None:
-        candidates = [
-            change
-            for change in shelf.changes.all()
-            if change.kind != "undo" and change.state in ("done", "partly") and not _elsewhere(setup, change)
-        ]
-        if not candidates:
-            raise Refused("Nothing undone", "nothing on this shelf is left to undo")
-        return candidates[-1]
     change = shelf.changes.get(number)
     what = f"Change {number} not undone"
     if _elsewhere(setup, change):

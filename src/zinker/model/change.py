@@ -4,6 +4,7 @@ from typing import Literal
 
 import msgspec
 
+from zinker.model.names import place_told
 from zinker.model.plan import LeftAlone
 
 # open: begun, not known to be finished. done: everything that was to be written is. partly: some is not, and
@@ -39,3 +40,8 @@ class Change(msgspec.Struct, frozen=True):
     adopted_from: str = ""
     # The digest of the record of its documents, in hexadecimal; "" before format 2.
     documents_sha256: str = ""
+
+    @property
+    def told_place(self) -> str:
+        """What people call the place."""
+        return place_told(self.place, self.place_machine)

@@ -5,6 +5,7 @@ from typing import Literal
 import msgspec
 
 from zinker.model.file_state import FileState
+from zinker.model.names import place_told
 from zinker.model.policy import Titles
 from zinker.model.setting import Leaf
 from zinker.model.where import Where
@@ -20,8 +21,6 @@ Since = Literal["", "here", "there", "both"]
 #   put-again      a whole file that is a secret, where there is none at the place
 #   own-change     only this place has changed it since it was last kept
 #   both-changed   this place and the profile have
-#   not-asked      it was not asked for by its address
-#   not-chosen     somebody took it out of the plan
 #   skipped        something else is there, and was to stay
 #   changed-since  somebody has changed it after the plan was made, or after the change to be undone
 #   unreadable     what is there, or what the profile has, could not be read, so nothing follows
@@ -38,8 +37,6 @@ Reason = Literal[
     "put-again",
     "own-change",
     "both-changed",
-    "not-asked",
-    "not-chosen",
     "skipped",
     "changed-since",
     "unreadable",
@@ -176,6 +173,18 @@ class Plan(msgspec.Struct, frozen=True):
     # About how many bytes the fallback would take.
     fallback_size: int = 0
     origin: str = ""
+    # How many settings and whole documents only the place has; they stay, and `--exact` would remove them.
+    only_here: int = 0
+    machine: str = ""
+    # When the source was captured, how many newer ones are kept, and the application's version then and here.
+    captured: str = ""
+    newer: int = 0
+    versions: tuple[str, str] = ("", "")
+
+    @property
+    def told_place(self) -> str:
+        """What people call the place."""
+        return place_told(self.place, self.machine)
 
     @property
     def count(self) -> int:

@@ -19,7 +19,7 @@ class PolicyShape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     never given back. `references` has the addresses of ids of other policies, each with its collection, `groups`
     those of ids of groups, `users` those of users; `keys` lists whose items are told apart by a property of theirs
     and have no order, `titles` the property that has the title of such an item; `unordered` lists whose order means
-    nothing; `assignments` the addresses that say for whom a policy counts.
+    nothing; `for_whom` the addresses that say for whom a policy counts.
     """
 
     name: str = "name"
@@ -33,4 +33,4 @@ class PolicyShape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     keys: dict[Address, str] = {}
     titles: dict[Address, str] = {}
     unordered: tuple[Address, ...] = ()
-    assignments: tuple[Address, ...] = ()
+    for_whom: tuple[Address, ...] = ()

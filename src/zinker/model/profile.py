@@ -7,6 +7,7 @@ from typing import Protocol
 
 import msgspec
 
+from zinker.model.lines import heads_in
 from zinker.model.setting import Leaf, Setting, decode_line
 from zinker.model.where import Where
 
@@ -65,6 +66,8 @@ class Manifest(msgspec.Struct, frozen=True, omit_defaults=True):
     while_running: bool = False
     # Only some settings of its documents, as found by watching: nothing follows from what is not in it.
     partial: bool = False
+    # The number of the version at the same place most of which was gone when this one was captured; 0 for none.
+    lost: int = 0
     # How many secrets were withheld, and what opens the ones that are sealed in: passphrase, key, machine.
     withheld: int = 0
     sealed: tuple[str, ...] = ()
@@ -119,6 +122,11 @@ class Snapshot(ABC):
     def settings(self, part: str) -> Iterator[Setting]:
         """Yield the settings of a part, sorted, with the opening lines of documents."""
         return map(decode_line, self.lines(part))
+
+    def documents(self, part: str) -> Iterator[str]:
+        """Yield the names of the documents of a part."""
+        for piece in self.pieces(part):
+            yield from (setting.document for setting in heads_in(piece))
 
     def attachment(self, sha256: str) -> ByteStream:
         """Open a whole file by its digest; raises `KeyError` where the snapshot has no files."""

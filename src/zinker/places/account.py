@@ -91,6 +91,6 @@ class AccountPlace(Place):
             names = ", ".join([*sorted(name.lower() for name in known), ALL_USERS])
             then = f"Its accounts are {names}; a number such as S-1-5-21-… is one, too."
             raise WrongUsage(
-                f"No account {self._account}", f"{self._place.name} has no account of that name", then
+                f"No account {self._account}", f"{self._place.told} has no account of that name", then
             )
         return sid

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from zinker.model.names import place_told
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
@@ -36,6 +37,11 @@ class Place(ABC):
     @abstractmethod
     def machine(self) -> str:
         """The machine's own name; device-bound parts are valid on it alone."""
+
+    @property
+    def told(self) -> str:
+        """What people call it, in a sentence."""
+        return place_told(self.name)
 
     @property
     @abstractmethod

@@ -20,29 +20,37 @@ from zinker.reports.lines import (
     file_line,
     heading,
     left_out,
-    place_line,
+    place_lines,
     plain,
     setting_lines,
     titled,
     value_text,
 )
-from zinker.reports.words import count, cut, size, visible
+from zinker.reports.summary import is_long, summary_text
+from zinker.reports.words import UNCUT, ago, count, cut, size, visible
 from zinker.subjects.subject import Part, Subject
 
 # Words stay whole, so that what is copied from a terminal is a path that exists.
 wrap = partial(_wrap, break_long_words=False, break_on_hyphens=False)
 
 
-def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
-    """Yield a plan line by line: all that would be written, then what would be left alone."""
+def plan_text(plan: Plan, subject: Subject, width: int, full: bool = True) -> Iterator[Text]:
+    """Yield a plan line by line: all that would be written, then what would be left alone.
+
+    A long one is summed up unless it is to be `full`, or is written into a file, where nothing is cut.
+    """
     yield heading(plan.title)
-    yield plain(f"from: {visible(plan.source)}\nto:   {plan.place}")
+    yield plain(f"from: {visible(plan.source)}\nto:   {plan.told_place}")
+    yield from _age_text(plan)
     # No need to say who changed what if the profile is the last kept one itself.
     tells_since = plan.base not in ("", plan.origin)
     if plan.base and plan.documents:
         yield plain(f"last kept from there: {plan.base}")
     base = plan.base if tells_since else ""
-    yield from documents_text(plan.documents, subject, width, base, titles=plan.titles)
+    if full or width == UNCUT or not is_long(plan.documents):
+        yield from documents_text(plan.documents, subject, width, base, titles=plan.titles)
+    else:
+        yield from summary_text(plan.documents, subject, width)
     yield plain("")
     yield from (left_out(line) for remark in plan.remarks for line in wrap(visible(remark), width))
     if plan.translations:
@@ -55,10 +63,25 @@ def plan_text(plan: Plan, subject: Subject, width: int) -> Iterator[Text]:
     for objection in plan.objections:
         text = f"{visible(objection.why)} {objection.then}"
         yield from (plain(line) for line in wrap(text, width, initial_indent="  ", subsequent_indent="    "))
+    yield from _only_here(plan) if plan.documents else ()
     if plan.documents:
         alike = f"; {count(plan.alike, 'setting is', 'settings are')} alike already" if plan.alike else ""
         documents = count(len(plan.documents), "document")
         yield heading(f"{count(plan.count, 'setting')} in {documents} to be written{alike}.")
+
+
+def _age_text(plan: Plan) -> Iterator[Text]:
+    """Yield a line on how old the source of a plan is, and what has come since."""
+    taken, there = plan.versions
+    told = [f"captured {ago(plan.captured)}"] if plan.captured else []
+    if told and taken and there and taken != there:
+        told[0] += f" from {visible(taken)}"
+    if plan.newer:
+        told.append(count(plan.newer, "newer version"))
+    if taken and there and taken != there:
+        told.append(f"{visible(there)} is here")
+    if told:
+        yield plain(f"      {'; '.join(told)}")
 
 
 def documents_text(
@@ -146,8 +169,7 @@ def _since(since: Since, base: str, kept: str) -> str:
 def _left_text(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Text]:
     if left:
         yield left_out(head)
-    for item in left:
-        yield place_line(subject.find_part(item.part), item.part, item.document, item.address, item.why)
+    yield from place_lines(left, subject)
 
 
 def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
@@ -155,21 +177,25 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
     change = outcome.change
     if change is None:
         words = {
-            "alike": "Nothing to write: everything is as it should be.",
+            "alike": f"Nothing to write: {_as_it_is(outcome.plan)}.",
             "declined": "Nothing was changed.",
             "previewed": "Nothing was changed: this was a preview.",
         }
+        if outcome.state == "previewed" and not outcome.plan.documents:
+            yield plain(words["alike"])
+            yield from _only_here(outcome.plan)
         if outcome.state == "alike" and not outcome.is_complete:
             yield from _left_text("Nothing could be written:", outcome.left, subject)
             return
         yield heading(words[outcome.state])
+        yield from _only_here(outcome.plan) if outcome.state == "alike" else ()
         return
     missed = sum(1 for item in outcome.left if item.wanted and item not in outcome.plan.left)
     verbs = {"import": "Imported into", "reset": "Reset at", "transfer": "Transferred to"}
     verb = verbs.get(change.kind, f"Change {change.undoes} undone at")
     done = count(outcome.plan.count - missed, "setting")
     yield plain("")
-    yield heading(f"{verb} {change.place}: {done} written and read back.")
+    yield heading(f"{verb} {outcome.plan.told_place}: {done} written and read back.")
     yield from _left_text("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
     yield plain(
         f"This is change {change.number}; before it, all this was kept as {change.subject}@{change.fallback}."
@@ -183,11 +209,30 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
         yield plain(f"  {visible(step)}")
 
 
+def _as_it_is(plan: Plan) -> str:
+    """Say why nothing is to be written."""
+    asked = "what was asked for" if plan.only_here or plan.left else "everything"
+    return f"{asked} is as it should be"
+
+
+def _only_here(plan: Plan) -> Iterator[Text]:
+    """Yield a line on what only the place has, where there is something."""
+    if plan.only_here:
+        is_one = plan.only_here == 1
+        stay = (
+            "stays as it is; --exact would remove it"
+            if is_one
+            else "stay as they are; --exact would remove them"
+        )
+        what = count(plan.only_here, "setting or file", "settings and files")
+        yield plain(f"{what} that only {plan.told_place} has {stay}.")
+
+
 def record_text(outcome: Outcome) -> Iterator[Text]:
     """Yield who did it and when, for the paperwork."""
     change = outcome.change
     if change is not None:
-        yield plain(f"Change {change.number} at {change.place} ({change.place_machine}): {change.kind}")
+        yield plain(f"Change {change.number} at {outcome.plan.told_place}: {change.kind}")
         yield plain(f"by {visible(change.who)} on {change.machine}, {change.started} to {change.finished}")
         yield plain("")
 
@@ -202,6 +247,7 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
         "source": plan.source,
         "settings": plan.count,
         "alike": plan.alike,
+        "only_here": plan.only_here,
         "plan": [document_json(document) for document in plan.documents],
         "left": outcome.left or plan.left,
         "objections": plan.objections,

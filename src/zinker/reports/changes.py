@@ -8,7 +8,7 @@ from rich.text import Text
 from zinker.model.change import Change
 from zinker.model.plan import DocumentChange
 from zinker.reports.change import document_json, documents_text
-from zinker.reports.lines import HAPPENED, heading, left_out, place_line, plain
+from zinker.reports.lines import HAPPENED, heading, left_out, place_lines, plain
 from zinker.reports.words import count, cut, visible, when
 from zinker.subjects.subject import Subject
 
@@ -29,9 +29,8 @@ def changes_text(changes: Sequence[Change], width: int) -> Iterator[Text]:
         return
     yield heading(f"{'change':>6}  {'when':<16}  {'what':<8}  where")
     for change in changes:
-        what = (
-            f"{change.number:>6}  {when(change.started)}  {change.kind:<8}  {change.place}: {change.subject}"
-        )
+        where = f"{change.told_place}: {change.subject}"
+        what = f"{change.number:>6}  {when(change.started)}  {change.kind:<8}  {where}"
         yield Text(cut(what, width))
         ended = _STATES[change.state]
         if change.undone_by:
@@ -51,7 +50,7 @@ def change_text(
 ) -> Iterator[Text]:
     """Yield one change with everything that it wrote, and how it ended."""
     title = subject.title if subject else change.subject
-    yield heading(f"Change {change.number}: {change.kind} at {change.place}, {title}")
+    yield heading(f"Change {change.number}: {change.kind} at {change.told_place}, {title}")
     yield plain(f"from: {visible(change.source)}")
     yield plain(f"by:   {visible(change.who)} on {change.machine}, {when(change.started)}")
     if change.adopted_from:
@@ -60,9 +59,7 @@ def change_text(
     yield plain("")
     if change.left:
         yield left_out("Left alone:")
-    for item in change.left:
-        part = subject.find_part(item.part) if subject else None
-        yield place_line(part, item.part, item.document, item.address, item.why)
+    yield from place_lines(change.left, subject)
     if change.fallback:
         yield plain(f"What was there before is kept as {change.subject}@{change.fallback}.")
     words = {

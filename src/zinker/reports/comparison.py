@@ -14,7 +14,7 @@ from zinker.reports.lines import (
     file_line,
     heading,
     left_out,
-    place_line,
+    place_lines,
     plain,
     setting_lines,
     titled,
@@ -31,9 +31,7 @@ def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
     yield plain("")
     if comparison.uncertain:
         yield left_out("Not compared, because it could not be read:")
-        for problem in comparison.uncertain:
-            part = comparison.subject.find_part(problem.part) if comparison.subject else None
-            yield place_line(part, problem.part, problem.document, problem.address, problem.why)
+        yield from place_lines(comparison.uncertain, comparison.subject)
     if comparison.alone:
         yield plain(f"Only one side holds: {', '.join(comparison.alone)}.")
     yield heading(summary(comparison))

@@ -1,16 +1,19 @@
 """The look of Zinker's text: headings, a word for what happened, the setting, the value before and after."""
 
+from collections import Counter
 from collections.abc import Iterable, Iterator
 
 import msgspec
 from rich.text import Text
 
 from zinker.model.file_state import is_withheld
+from zinker.model.plan import LeftAlone
 from zinker.model.policy import Titles
+from zinker.model.profile import Problem
 from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
 from zinker.reports.words import count, cut, size, title, value, visible
 from zinker.stores.kinds import traits_of
-from zinker.subjects.subject import Part
+from zinker.subjects.subject import Part, Subject
 
 # Blue, orange and grey are told apart by nearly everybody; the words say the same. A terminal of 16 colours
 # has no orange, and its yellow cannot be read on white: it is bold alone there.
@@ -59,7 +62,7 @@ def setting_lines(
     width: int,
     verbs: tuple[str, str] = HAPPENED,
 ) -> Iterable[Text]:
-    """Yield one line for a setting, or up to three where its values do not fit on one."""
+    """Yield one line for a setting, or more where that is too long; a plan has addresses beside titles."""
     noun = traits_of(part.store).noun if part is not None else "file"
     name = title(part, address) if address else f"the whole {noun}"
     first = Text("  ").append(f"{word:<{_WORD}}", style=word)
@@ -70,16 +73,30 @@ def setting_lines(
     elif is_withheld(before) and is_withheld(after):
         other = "another one, withheld too"
     phrase = _phrase(word, one, other, verbs)
-    if len(name) <= _NAME and 2 + _WORD + _NAME + 2 + len(phrase) <= width:
-        yield first.append(f"{name:<{_NAME}}  ").append(phrase)
+    # Where an option takes addresses, they can be read off.
+    at = address if verbs is PLANNED and address and name != visible(address) else ""
+    if 2 + _WORD + max(len(name), _NAME) + 2 + len(phrase) <= width:
+        first.append(f"{name:<{_NAME}}  ").append(phrase)
+        yield from with_address(first, at, width)
         return
-    yield first.append(cut(name, width - 2 - _WORD))
+    yield from with_address(first.append(cut(name, width - 2 - _WORD)), at, width)
     indent = " " * (2 + _WORD + 2)
     column = max(map(len, verbs)) + 1
     for leaf, verb, text in ((before, verbs[0], one), (after, verbs[1], other)):
         if leaf is not None:
             room = width - len(indent) - column
             yield Text(indent).append(f"{verb:<{column}}", style="bright_black").append(cut(text, room))
+
+
+def with_address(line: Text, address: str, width: int) -> Iterable[Text]:
+    """Yield a line with an address behind it, or beneath it where there is no room."""
+    told = visible(address)
+    if told and line.cell_len + 2 + len(told) <= width:
+        line.append(f"  {told}", style="bright_black")
+        told = ""
+    yield line
+    if told:
+        yield Text(f"{'':<{2 + _WORD + 2}}{told}", style="bright_black")
 
 
 def _phrase(word: str, before: str, after: str, verbs: tuple[str, str]) -> str:
@@ -138,8 +155,14 @@ def whole_text(settings: int, leaf: Leaf | None) -> str:
     return count(settings, "setting")
 
 
-def place_line(part: Part | None, part_id: str, document: str, address: str, why: str) -> Text:
-    """Return a line that names something and says why it was left out."""
-    where = [part.name if part else part_id, visible(document)]
-    where += [title(part, address)] if address else []
-    return Text(f"  {', '.join(filter(None, where))}: {visible(why)}")
+def place_lines(items: Iterable[LeftAlone | Problem], subject: Subject | None) -> Iterator[Text]:
+    """Yield a line for each that was left out, with the reason; equal lines are told once."""
+    for line, times in Counter(_place_line(item, subject) for item in items).items():
+        yield plain(f"{line} ({times:,} times)" if times > 1 else line)
+
+
+def _place_line(item: LeftAlone | Problem, subject: Subject | None) -> str:
+    part = subject.find_part(item.part) if subject else None
+    where = [part.name if part else item.part, visible(item.document)]
+    where += [title(part, item.address)] if item.address else []
+    return f"  {', '.join(filter(None, where))}: {visible(item.why)}"

@@ -5,15 +5,27 @@ from collections.abc import Iterator, Sequence
 from itertools import groupby
 from typing import Any
 
+import msgspec
 from rich.text import Text
 
 from zinker.jobs.exporting import Exported
 from zinker.jobs.looking import PartState, PlaceState, Shown, SubjectState
 from zinker.jobs.secrets.detect import MARK
+from zinker.model.names import place_told
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import Setting
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, titled, value_text
+from zinker.reports.lines import (
+    Block,
+    blocks_text,
+    heading,
+    left_out,
+    place_lines,
+    plain,
+    titled,
+    value_text,
+    with_address,
+)
 from zinker.reports.words import age, count, cut, size, title, visible, when
 from zinker.shelf.shelf import Version
 from zinker.stores.kinds import traits_of
@@ -50,7 +62,9 @@ def _version_row(version: Version) -> Sequence[str]:
     if about is None:
         return number, "damaged", "", "", "", size(version.size), version.problem
     fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
-    named = ": ".join(visible(text) for text in (about.label, fallback or about.note) if text)
+    some = "only some of it" if about.partial and not about.note else ""
+    some = f"most of @{about.lost} is missing" if about.lost else some
+    named = ": ".join(visible(text) for text in (about.label, some, fallback or about.note) if text)
     settings = f"{about.settings:,}"
     return (
         number,
@@ -80,7 +94,7 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     where = exported.version.reference if exported.version else str(exported.path)
     version = f" {visible(about.application_version)}" if about.application_version else ""
     yield heading(f"Kept as {where}")
-    at = f" at {about.place}" if about.place else ", for others"
+    at = f" at {place_told(about.place, about.machine)}" if about.place else ", for others"
     yield plain(f"{about.title}{version}{at}, {when(about.captured)}")
     yield from parts_text(about, width)
     if about.withheld:
@@ -90,6 +104,7 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
         yield left_out(
             f"Warning: {about.title} is running (process {numbers}) and may not have saved its last changes."
         )
+    yield from _before_text(exported)
     missed = [problem for problem in about.problems if not problem.carried]
     carried = [problem for problem in about.problems if problem.carried]
     carries = {part.id for part in about.parts if traits_of(part.store).has_files}
@@ -100,14 +115,34 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     ):
         if problems:
             yield left_out(head)
-        for p in problems:
-            part = subject.find_part(p.part) if subject else None
-            hint = ", so it is withheld; --with-secrets seals it in" if p.withheld else ""
-            yield place_line(part, p.part, p.document, p.address, p.why + hint)
+        hint = ", so it is withheld; --with-secrets seals it in"
+        told = (msgspec.structs.replace(p, why=p.why + hint) if p.withheld else p for p in problems)
+        yield from place_lines(told, subject)
     if exported.named:
         yield left_out("Still seems to name a person or a host:")
-    for p in exported.named:
-        yield place_line(subject.find_part(p.part) if subject else None, p.part, p.document, p.address, p.why)
+    yield from place_lines(exported.named, subject)
+
+
+def _before_text(exported: Exported) -> Iterator[Text]:
+    """Yield what is not as it was in the last version of the place: the application, and what was lost."""
+    about, before = exported.manifest, exported.before
+    if before is None:
+        return
+    was, now = before.application_version, about.application_version
+    if was and now and was != now:
+        yield plain(
+            f"When {before.version.reference} was kept, {about.title} was {visible(was)}; now it is {visible(now)}."
+        )
+    for part in before.lost:
+        much = f"{part.gone:,} of {count(part.held, 'setting or file', 'settings and files')}"
+        yield left_out(
+            f"Most of what {before.version.reference} had in {visible(part.title)} is not there: {much}."
+        )
+    if before.lost and exported.version is not None:
+        latest = f"{about.place}:{about.subject}@latest stays {before.version.reference}"
+        yield left_out(
+            f"{latest}, which `zinker compare` and `zinker import` take; --loss-is-meant makes this the latest."
+        )
 
 
 def _secrets(about: Manifest) -> str:
@@ -131,6 +166,8 @@ def parts_text(about: Manifest, width: int) -> Iterator[Text]:
         holds = [documents_in(part)] if traits_of(part.store).drops_documents else []
         holds += [count(part.settings, "setting")] if part.settings else []
         bound = f" (bound to the device {about.machine})" if part.device_bound else ""
+        if about.partial and not part.documents:
+            continue  # it was not asked for
         nothing = "nothing there" if not part.documents else ", ".join(holds)
         yield plain(cut(f"  {visible(part.title):<28}  {nothing}{bound}", width))
 
@@ -167,7 +204,11 @@ def _blocks(shown: Shown, width: int) -> Iterator[Block]:
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
         values = [_said(shown, part_id, setting) for setting in settings]
-        lines = [_named(name, value, width) for name, value in zip(names, values, strict=True)]
+        lines = [
+            line
+            for name, value, setting in zip(names, values, settings, strict=True)
+            for line in _named(name, value, setting.address, width)
+        ]
         is_file = not settings[0].address
         name = record.title if record else part_id
         yield Block(name, document, lines, is_file)
@@ -186,9 +227,14 @@ def _layer(shown: Shown, part: str, setting: Setting) -> str:
     return f"  ({words})" if words else ""
 
 
-def _named(name: str, value: str, width: int) -> Text:
-    start = f"  {cut(name, 40):<40}  "
-    return plain(start + cut(value, width - len(start)))
+def _named(name: str, value: str, address: str, width: int) -> Iterator[Text]:
+    """Yield a setting with its value, and with its address where it is shown by its title."""
+    start = f"  {name:<40}  "
+    if len(name) > 40 and len(start) + len(value) > width:
+        yield plain(cut(f"  {name}", width))
+        start = f"{'':<6}"
+    line = plain(start + cut(value, width - len(start)))
+    yield from with_address(line, address if address and name != visible(address) else "", width)
 
 
 def shown_json(shown: Shown) -> dict[str, Any]:
@@ -226,10 +272,10 @@ def subjects_text(states: Sequence[SubjectState], in_detail: bool, width: int) -
             (state.id, state.title, "present" if state.is_present else "not there", _running(state))
             for state in states
         ]
-        yield from table(("subject", "title", f"at {states[0].place}", ""), rows, width)
+        yield from table(("subject", "title", f"at {place_told(states[0].place)}", ""), rows, width)
         return
     for state in states:
-        yield heading(f"{state.title} ({state.id}) at {state.place} {_running(state)}".rstrip())
+        yield heading(f"{state.title} ({state.id}) at {place_told(state.place)} {_running(state)}".rstrip())
         if state.instances:
             yield plain(f"  instances: {', '.join(visible(name) for name in state.instances)}")
         column = max(14, *(len(part.id) + 2 for part in state.parts))

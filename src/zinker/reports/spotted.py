@@ -8,8 +8,9 @@ from rich.text import Text
 
 from zinker.jobs.spotting import Spotted
 from zinker.model.difference import Difference
+from zinker.model.names import place_told
 from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import Block, blocks_text, heading, left_out, place_line, plain, setting_lines
+from zinker.reports.lines import Block, blocks_text, heading, left_out, place_lines, plain, setting_lines
 from zinker.reports.words import count, cut, title, visible
 
 _MOST_NOISE = 5
@@ -17,15 +18,13 @@ _MOST_NOISE = 5
 
 def spotted_text(spotted: Spotted, width: int) -> Iterator[Text]:
     """Yield what the change touched, then what changes on its own, then where it was kept."""
-    yield heading(f"{visible(spotted.subject.title)} at {spotted.place}")
+    yield heading(f"{visible(spotted.subject.title)} at {place_told(spotted.place)}")
     yield from blocks_text(_blocks(spotted, width))
     yield plain("")
     yield from _noise(spotted, width)
     if spotted.uncertain:
         yield left_out("Not watched, because it could not be read:")
-    for problem in spotted.uncertain:
-        part = spotted.subject.find_part(problem.part)
-        yield place_line(part, problem.part, problem.document, problem.address, problem.why)
+    yield from place_lines(spotted.uncertain, spotted.subject)
     words = [d.word for d in spotted.touched]
     if not words:
         yield heading("The change touched nothing that was watched.")

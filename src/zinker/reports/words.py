@@ -7,6 +7,9 @@ import re
 from zinker.model.setting import Leaf, Setting, text_of
 from zinker.subjects.subject import Part
 
+# The width of what is no terminal: a file, or a program that reads on, gets everything whole.
+UNCUT = 1_000_000_000
+
 # Control characters could drive the terminal, and bidirectional marks could lie about what is written.
 _UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
 
@@ -34,9 +37,9 @@ def cut(text: str, width: int) -> str:
     return text[: keep - keep // 2] + "…" + text[len(text) - keep // 2 :]
 
 
-def value(leaf: Leaf | Setting | None, width: int = 10_000) -> str:
+def value(leaf: Leaf | Setting | None) -> str:
     """Return a value for a table."""
-    return cut(visible(text_of(leaf)), width)
+    return visible(text_of(leaf))
 
 
 def size(count: int) -> str:
@@ -65,10 +68,20 @@ def age(captured: str, now: datetime.datetime | None = None) -> str:
     """Return how long ago something was captured."""
     then = datetime.datetime.fromisoformat(captured)
     seconds = ((now or datetime.datetime.now().astimezone()) - then).total_seconds()
-    for length, word in ((86400, "day"), (3600, "hour"), (60, "minute")):
+    for length, word in ((2 * 31_556_952, "year"), (86400, "day"), (3600, "hour"), (60, "minute")):
         if seconds >= length:
-            return count(int(seconds // length), word)
+            return count(int(seconds // (length // 2 if word == "year" else length)), word)
     return "just now"
+
+
+def ago(captured: str, now: datetime.datetime | None = None) -> str:
+    """Return how long ago something was captured, in a sentence.
+
+    >>> ago("2024-11-20T08:00:00+01:00", datetime.datetime.fromisoformat("2026-11-26T08:00:00+01:00"))
+    '2 years ago'
+    """
+    told = age(captured, now)
+    return told if told == "just now" else f"{told} ago"
 
 
 def when(captured: str) -> str:

@@ -37,8 +37,11 @@ class ChangeLog:
         folder: Path,
         lock: Callable[[], contextlib.AbstractContextManager[None]],
         mode: int | None = PRIVATE,
+        notify: Callable[[str], None] = lambda text: None,
     ) -> None:
-        self._folder, self._lock, self._mode = folder, lock, mode
+        """Open the record in a folder; `notify` is told of what in it is damaged."""
+        self._folder, self._lock, self._mode, self._notify = folder, lock, mode, notify
+        self._damaged: set[int] = set()
 
     def reserve(self) -> int:
         """Give out the next number, to one run only; raises `Refused` where the shelf cannot be written."""
@@ -100,8 +103,17 @@ class ChangeLog:
         return [self.get(number) for number in numbers]
 
     def all(self) -> list[Change]:
-        """Return all changes, the oldest first."""
-        return [self.get(number) for number in self._numbers() if self._is_written(number)]
+        """Return all changes, the oldest first, but for those whose record is damaged: these are told once."""
+        found: list[Change] = []
+        for number in self._numbers():
+            try:
+                if self._is_written(number):
+                    found.append(self.get(number))
+            except Damaged as error:
+                if number not in self._damaged:
+                    self._notify(f"Change {number} is left out: {error.why}")
+                self._damaged.add(number)
+        return found
 
     def get(self, number: int) -> Change:
         """Return one change; raises `WrongUsage` where there is none, and `Damaged`."""

@@ -11,7 +11,7 @@ given twice; nothing on the shelf is ever overwritten.
 
 import contextlib
 import datetime
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -28,6 +28,7 @@ from zinker.disk.files import (
     write_file,
 )
 from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
+from zinker.model.names import nearest
 from zinker.model.plain_json import decode, encode
 from zinker.model.profile import Manifest
 from zinker.profiles.layout import SUFFIX
@@ -73,7 +74,7 @@ class Shelf:
     ) -> None:
         """Open the shelf in a folder; one that is shared is as readable as the folder is."""
         self.folder, self._mode = folder, None if is_shared else PRIVATE
-        self.changes = ChangeLog(folder / "changes", self.lock, self._mode)
+        self.changes = ChangeLog(folder / "changes", self.lock, self._mode, notify)
         self._known, self._notify = known, notify
         self._check_format()
 
@@ -86,11 +87,33 @@ class Shelf:
         """Return the kept versions of a subject, the oldest first; damaged ones say so."""
         return [self._version(subject, number) for number in self._numbers(subject)]
 
+    def newest(self, subject: str, fits: Callable[[Manifest], bool]) -> Version | None:
+        """Return the newest version whose manifest fits, without opening those before it; None for none."""
+        for number in reversed(self._numbers(subject)):
+            version = self._version(subject, number)
+            if version.manifest is not None and fits(version.manifest):
+                return version
+        return None
+
+    def after(self, version: Version) -> int:
+        """Count the versions of the same place that were kept after one, whole."""
+        about = version.manifest
+        newer = (
+            self._version(version.subject, n) for n in self._numbers(version.subject) if n > version.number
+        )
+        known = (one.manifest for one in newer if one.manifest)
+        return sum(
+            about is not None
+            and one.place == about.place
+            and not (one.fallback_of or one.partial or one.lost)
+            for one in known
+        )
+
     def find(self, subject: str, which: str, place: str = "") -> Version:
         """Find the version that `which` names: a number, a label, a day (2026-11-20), or `latest`.
 
         With a place, only versions from there count. Fallbacks are found by number only, those of only some
-        settings by number or label.
+        settings, or of a loss, by number or label.
         Raises `WrongUsage` where there is none.
         """
         if which.isdecimal():
@@ -100,7 +123,7 @@ class Shelf:
         versions = [v for v in known if v.manifest and not v.manifest.fallback_of]
         if place:
             versions = [v for v in versions if v.manifest and v.manifest.place == place]
-        whole = [v for v in versions if v.manifest and not v.manifest.partial]
+        whole = [v for v in versions if v.manifest and not v.manifest.partial and not v.manifest.lost]
         if which == "latest":
             # A damaged one may be the one that is meant; an older one is never taken for it unsaid.
             newest = whole[-1].number if whole else 0
@@ -111,6 +134,9 @@ class Shelf:
             with contextlib.suppress(ValueError):
                 day = datetime.date.fromisoformat(which)
                 labelled = [v for v in whole if v.manifest and _day(v.manifest) <= day]
+        if not labelled:
+            labels = [v.manifest.label for v in versions if v.manifest and v.manifest.label]
+            return self._only([], subject, which, place, nearest(which, labels))
         return self._only(labelled[-1:], subject, which, place)
 
     def open(self, version: Version) -> Profile:
@@ -148,6 +174,11 @@ class Shelf:
         finally:
             part.unlink(missing_ok=True)
         return Version(folder.name, number, target, target.stat().st_size, manifest)
+
+    def forget(self, version: Version) -> None:
+        """Take off the shelf what this run has put there itself; its number is not given again."""
+        with self.lock():
+            version.path.unlink(missing_ok=True)
 
     @contextlib.contextmanager
     def lock(self) -> Iterator[None]:
@@ -256,10 +287,13 @@ class Shelf:
         profile.close()
         return Version(subject, number, path, size, profile.manifest)
 
-    def _only(self, versions: list[Version], subject: str, which: str, place: str) -> Version:
+    def _only(
+        self, versions: list[Version], subject: str, which: str, place: str, near: Sequence[str] = ()
+    ) -> Version:
         if not versions:
             at = f" from {place}" if place else ""
-            kept = f"`zinker list {subject}` shows what is kept."
+            hint = f"Did you mean {' or '.join(f'{subject}@{label}' for label in near)}? " if near else ""
+            kept = f"{hint}`zinker list {subject}` shows what is kept."
             why = f"no version {which} of {subject}{at} is kept on the shelf {self.folder}"
             then = kept if self._numbers(subject) else "Nothing of it is kept yet; `zinker export` keeps it."
             raise WrongUsage(f"No {subject}@{which}", why, then)

@@ -29,11 +29,22 @@ def read_database(folder: Folder, name: str) -> bytes:
         before = _looks(folder, name)
         data, journal, log = (_read(folder, name + end) if before[end] else b"" for end in ("", *_BESIDE))
         if _looks(folder, name) == before:
-            whole = put_together(data, journal, log)
-            if not whole.startswith(b"SQLite format 3\0"):
-                raise DocumentError("it is no SQLite database")
-            return plain_header(whole)
+            whole = plain_header(put_together(data, journal, log))
+            _check(whole)
+            return whole
     raise BlockingIOError(f"{folder.path / name} changed again and again while it was read")
+
+
+def _check(data: bytes) -> None:
+    """Raise `DocumentError` for what SQLite cannot open; as it is, it can still be carried."""
+    if not data.startswith(b"SQLite format 3\0"):
+        raise DocumentError("it is no SQLite database")
+    try:
+        with contextlib.closing(sqlite3.connect(":memory:")) as database:
+            database.deserialize(data)
+            database.execute("SELECT count(*) FROM sqlite_master").fetchone()
+    except sqlite3.Error as error:
+        raise DocumentError(f"SQLite: {error}") from None
 
 
 def _looks(folder: Folder, name: str) -> dict[str, Seen | None]:

@@ -5,6 +5,7 @@ A value is GVariant text, its type `gvariant:` and its signature. What is captur
 layer; beneath it lie what the organisation starts from, and what the applications themselves have as defaults.
 """
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Final, Literal, Protocol
 
@@ -33,6 +34,7 @@ USER: Final = "user"
 ORGANISATION: Final = "organisation"
 DEFAULT: Final = "default"
 Layer = Literal["user", "organisation", "default"]
+BENEATH: tuple[Layer, ...] = (ORGANISATION, DEFAULT)
 LOCKED: Final = "locked by the organisation"
 
 
@@ -65,6 +67,17 @@ class SettingsDatabase(Protocol):
     def write(self, values: Mapping[str, Leaf | None]) -> None:
         """Set values in the user's layer, or remove them there, all in one transaction."""
         ...
+
+
+def settings_path(text: str) -> str:
+    """Return a path of the desktop's settings database, with a slash at both ends, or "" for what is none.
+
+    >>> settings_path("/garden/desk"), settings_path("garden"), settings_path("/")
+    ('/garden/desk/', '', '/')
+    """
+    if not re.fullmatch(r"/|(/[^/\\]+)+/?", text):
+        return ""
+    return text if text.endswith("/") else f"{text}/"
 
 
 class DesktopHome(Home):
@@ -155,7 +168,7 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     except DatabaseError as error:
         raise NoHome(error.why) from None
     if database is None:
-        raise NoHome(f"{place.name} has no desktop settings database that can be reached")
+        raise NoHome(f"{place.told} has no desktop settings database that can be reached")
     return DesktopHome(database, tuple(paths[0] for _, paths in candidates if paths))
 
 

@@ -79,7 +79,7 @@ def _root(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Root:
     roots = list(_roots(place, home, paths))
     if not roots:
         variables = ", ".join(dict.fromkeys("{" + _split(path)[0] + "}" for path in paths))
-        raise NoHome(f"nobody knows where {variables} is at {place.name}; name it in zinker.toml")
+        raise NoHome(f"zinker.toml does not say where {variables} is at {place.told}")
     return next((root for root in roots if _exists(root)), roots[0])
 
 

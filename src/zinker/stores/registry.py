@@ -5,6 +5,7 @@ the value's name, which is empty for a key's default value. A key that holds not
 the type `key` at the address of its default value, so that it is not lost.
 """
 
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import partial
 from typing import Any, Literal, Protocol, TypeAlias
@@ -99,6 +100,29 @@ class Registry(Protocol):
     def flush(self) -> None:
         """Make sure that what was written has reached the disk."""
         ...
+
+
+_SHORT = {
+    "HKCU": "HKEY_CURRENT_USER",
+    "HKLM": "HKEY_LOCAL_MACHINE",
+    "HKCR": "HKEY_CLASSES_ROOT",
+    "HKU": "HKEY_USERS",
+    "HKCC": "HKEY_CURRENT_CONFIG",
+}
+
+
+def whole_key(text: str) -> str:
+    r"""Return a registry key by its whole name, or "" for what is no key.
+
+    >>> whole_key("HKCU\\Software\\Fern\\"), whole_key("Computer\\HKEY_USERS"), whole_key("fern.ini")
+    ('HKEY_CURRENT_USER\\Software\\Fern', 'HKEY_USERS', '')
+    """
+    plain = re.sub(r"^\\?Computer\\", "", text.strip(), flags=re.IGNORECASE)
+    root, slash, rest = plain.rstrip("\\").partition("\\" if "\\" in plain else "/")
+    root = root.rstrip(":").upper()
+    whole = _SHORT.get(root, root if re.fullmatch(r"HKEY_[A-Z_]+", root) else "")
+    rest = rest.strip("\\") if "\\" in plain else rest.strip("/").replace("/", "\\")
+    return f"{whole}\\{rest}" if whole and rest else whole
 
 
 class RegistryHome(Home):
@@ -216,7 +240,7 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     """Return the branches of a part: of each home, the first that exists. Raises `NoHome` and `RegistryError`."""
     registry = place.registry(part.view)
     if registry is None:
-        raise NoHome(f"{place.name} has no registry that can be reached")
+        raise NoHome(f"{place.told} has no registry that can be reached")
     branches: list[str] = []
     for _, paths in candidates:
         branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])

@@ -435,7 +435,7 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     """Return the policies of a part; raises `NoHome`."""
     tenant = place.tenant()
     if tenant is None:
-        raise NoHome(f"{place.name} is no tenant")
+        raise NoHome(f"{place.told} is no tenant")
     collection = tenant.collection(part.homes[0].first, part.policy)
     collection.title = part.name
     return TenantHome(tenant, collection)

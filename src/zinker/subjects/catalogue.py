@@ -1,8 +1,7 @@
 """All subject files that Zinker can see, by their ids."""
 
 import re
-from collections.abc import Iterator, Sequence
-from difflib import get_close_matches
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -10,8 +9,11 @@ import msgspec
 from zinker.formats.dialect import mistake
 from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
+from zinker.model.names import unknown
+from zinker.stores.desktop_db import settings_path
 from zinker.stores.policies import SERVER
-from zinker.subjects.subject import Part, Subject, paths_of
+from zinker.stores.registry import whole_key
+from zinker.subjects.subject import Part, Paths, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
 SUFFIX = ".subject.toml"
@@ -22,8 +24,9 @@ SHIPPED = Path(__file__).parent / "shipped"
 class Catalogue:
     """The subject files in some folders; in the order given, the first of an id counts."""
 
-    def __init__(self, folders: Sequence[Path]) -> None:
-        self._folders = [*folders, SHIPPED]
+    def __init__(self, folders: Sequence[Path], notify: Callable[[str], None] = lambda text: None) -> None:
+        """Look into some folders, and into the shipped one; `notify` is told of a file with a mistake."""
+        self._folders, self._notify = [*folders, SHIPPED], notify
 
     def files(self) -> dict[str, Path]:
         """Return the subject files by the ids their names give them."""
@@ -41,19 +44,42 @@ class Catalogue:
         return load_subject(files[id])
 
     def all(self) -> Iterator[Subject]:
-        """Load all subjects in turn; raises `WrongUsage` at the first that has a mistake."""
+        """Load all subjects in turn; one with a mistake is told, and left out."""
         for path in self.files().values():
-            yield load_subject(path)
+            try:
+                yield load_subject(path)
+            except WrongUsage as error:
+                self._notify(f"A subject file is left out: {error.why}")
 
 
 def load_subject(path: Path) -> Subject:
     """Load and check one subject file; raises `WrongUsage` with file, line and key."""
     what = "Subject file not read"
     subject = load(path, Subject, what)
+    subject = msgspec.structs.replace(subject, part=tuple(map(_spelled_out, subject.part)))
     mistake = next(_mistakes(path, subject), "")
     if mistake:
         raise WrongUsage(what, f"{path}, line {_line(path, mistake)}: {mistake}", "Correct that line.")
     return msgspec.structs.replace(subject, part=tuple(map(_completed, subject.part)))
+
+
+def _spelled_out(part: Part) -> Part:
+    """Return a part with its keys and settings paths by their whole names."""
+    whole = {"registry": whole_key, "desktop-db": settings_path}.get(part.store)
+    if whole is None:
+        return part
+    further = tuple(msgspec.structs.replace(home, path=_each(home.path, whole)) for home in part.home)
+    return msgspec.structs.replace(part, path=_each(part.path, whole), home=further)
+
+
+def _each(paths: Paths, whole: Callable[[str], str]) -> Paths:
+    """Return paths as they were written, each by its whole name where it has one."""
+    if isinstance(paths, str):
+        return whole(paths) or paths
+    if isinstance(paths, tuple):
+        return tuple(whole(path) or path for path in paths)
+    each = {system: _each(getattr(paths, system), whole) for system in ("linux", "windows", "macos")}
+    return msgspec.structs.replace(paths, **each)
 
 
 def _completed(part: Part) -> Part:
@@ -123,11 +149,11 @@ def _part_mistakes(part: Part) -> Iterator[str]:
 def _path_mistakes(part: Part, path: str) -> Iterator[str]:
     if part.store == "file":
         yield from _variable_mistakes(path)
-    elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+\\[^\\]", path):
-        yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER and a key below it"
+    elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+(\\[^\\]|$)", path):
+        yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER"
     elif part.store == "tenant" and not re.fullmatch(r"\w+", path):
         yield f"the collection `{path}` must be a name of letters and digits"
-    elif part.store == "desktop-db" and not re.fullmatch(r"/([^/]+/)+", path):
+    elif part.store == "desktop-db" and not re.fullmatch(r"/([^/]+/)*", path):
         yield f"the path `{path}` must begin and end with a slash"
 
 
@@ -149,12 +175,3 @@ def _line(path: Path, mistake: str) -> int:
     texts = (quoted[1], quoted[1].replace("\\", "\\\\")) if quoted else ()
     numbers = [number for number, line in enumerate(lines, 1) if any(text in line for text in texts)]
     return numbers[-1] if numbers else 1
-
-
-def unknown(
-    kind: str, name: str, known: Iterator[str] | Sequence[str] | dict[str, Path], then: str
-) -> WrongUsage:
-    """Make the error for a name that does not exist, with the nearest ones that do."""
-    near = get_close_matches(name, list(known), n=3, cutoff=0.5)
-    hint = f"Did you mean {' or '.join(near)}? {then}" if near else then
-    return WrongUsage(f"No {kind} {name}", f"there is no {kind} of that name", hint)

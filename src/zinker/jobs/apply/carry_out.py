@@ -124,7 +124,7 @@ def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
     def build(builder: ProfileBuilder) -> Manifest:
         manifest = capture(session, Selection(parts), builder, is_fallback=True)
         if any(part.sha256 != plan.seen.get(part.id) for part in manifest.parts):
-            why = f"the settings at {plan.place} have changed since the plan was made"
+            why = f"the settings at {plan.told_place} have changed since the plan was made"
             raise Refused("Nothing changed", why, "Run it again to see the plan as it is now.")
         manifest = msgspec.structs.replace(manifest, fallback_of=number, note=f"before {plan.source}")
         builder.finish(manifest)
@@ -162,8 +162,8 @@ def _fail(session: Session, change: Change, plan: Plan, error: BaseException) ->
         left = take_back(again, change, plan.documents)
     except Exception as worse:  # noqa: BLE001 - whatever it is, the place must not stay blocked without a word
         then = (
-            f"Taking it back failed, too ({_why(worse)}). The next run at {change.place} tries that again; "
-            f"`zinker undo {change.number} --as-it-is` gives that up."
+            f"Taking it back failed, too ({_why(worse)}). The next run at {change.told_place} tries that "
+            f"again; `zinker undo {change.number} --as-it-is` gives that up."
         )
         raise Failed(what, _why(error), then) from error
     with contextlib.suppress(OSError):  # the next run closes it, then

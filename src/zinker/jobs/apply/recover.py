@@ -31,7 +31,7 @@ def recover(setup: Setup, place: Place, dead: int = 0) -> None:
         if change.machine != Here().machine and change.number != dead:
             why = f"{change.who} began change {change.number} there on {change.machine}, and it has not ended"
             then = f"Wait for it. If that run is dead, `zinker undo {change.number}` takes it back."
-            raise Refused(f"Nothing done at {place.name}", why, then)
+            raise Refused(f"Nothing done at {place.told}", why, then)
         try:
             setup.notify(_recover(setup, place, change))
         except Exception as error:  # noqa: BLE001 - whatever it is, the place must not stay blocked without a word
@@ -44,7 +44,7 @@ def _blocked(place: Place, change: Change, error: Exception) -> Refused:
     then = then or "Put that right and run this again."
     number = change.number
     return Refused(
-        f"Nothing done at {place.name}",
+        f"Nothing done at {place.told}",
         f"change {number} there was cut off and cannot be put right: {why}",
         f"{then}\nOr `zinker undo {number} --as-it-is` leaves the place as it is, and keeps what was there before.",
     )
@@ -56,7 +56,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     rescue(session, changes)
     missing = read_back(session, changes, [])
     when = change.started[:16].replace("T", " ")
-    what = f"The {change.kind} of {when} at {place.name} (change {change.number}) was cut off"
+    what = f"The {change.kind} of {when} at {place.told} (change {change.number}) was cut off"
     if not missing:
         sweep(session, changes)
         close(setup, change, "done")

@@ -147,7 +147,8 @@ class _Capture:
     def _documents(self, part: Part) -> Iterator[_At]:
         try:
             home = self._session.home(part)
-            documents = [name for name in home.documents() if self._selection.has(part, name)]
+            known = self._session.documents[part.id] = list(home.documents())
+            documents = [name for name in known if self._selection.has(part, name)]
         except NoHome:
             self._builder.mark_homeless()  # a subject may have homes that only some kinds of place have
             return

@@ -13,7 +13,7 @@ class LiveSnapshot(Snapshot):
     """Live settings just read; they keep their secrets, and their files are at the place. Close it afterwards."""
 
     def __init__(self, session: Session, selection: Selection, progress: Progress | None = None) -> None:
-        self._builder = ProfileBuilder()
+        self._session, self._builder = session, ProfileBuilder()
         try:
             self.manifest = capture(session, selection, self._builder, progress)
         except BaseException:
@@ -23,6 +23,10 @@ class LiveSnapshot(Snapshot):
     def pieces(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, many lines at a time."""
         return self._builder.pieces(part) if self.manifest.part(part) else iter(())
+
+    def documents(self, part: str) -> Iterator[str]:
+        """Yield the names of the documents of a part, also of those that were not asked for."""
+        return iter(self._session.documents.get(part, ()))
 
     def close(self) -> None:
         """Let go of what was read."""

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
+from zinker.jobs.capture.losses import last_of
 from zinker.jobs.session import Session
 from zinker.model.address import folded
 from zinker.model.file_state import FileState
@@ -26,7 +27,8 @@ _FEW = 200
 
 def with_base(session: Session, plan: Plan) -> Plan:
     """Say of every setting and document where it has changed since the place was last kept."""
-    version = _last_kept(session, plan.subject)
+    place = session.place
+    version = last_of(session.setup, plan.subject, place.name, place.machine)
     if version is None or version.manifest is None or not plan.documents:
         return plan
     with contextlib.closing(session.setup.shelf.open(version)) as profile:
@@ -39,17 +41,6 @@ def with_base(session: Session, plan: Plan) -> Plan:
         is_known = change.part in known and not unknown & {(change.part, ""), (change.part, change.document)}
         documents.append(since_kept(change, kept) if is_known else change)
     return msgspec.structs.replace(plan, documents=tuple(documents), base=version.reference)
-
-
-def _last_kept(session: Session, subject: str) -> Version | None:
-    """Return the last version of a place that somebody kept, whole."""
-    for version in reversed(session.setup.shelf.versions(subject)):
-        about = version.manifest
-        if about is None or about.fallback_of or about.partial:
-            continue
-        if (about.place, about.machine) == (session.place.name, session.place.machine):
-            return version
-    return None
 
 
 def _name(part: str, document: str, address: str) -> Where:

@@ -76,7 +76,7 @@ def others_depend(place: Place) -> Iterator[Objection]:
     """Object to a place that others depend on, unless its name is given."""
     if place.is_production:
         yield Objection(
-            f"{place.name} is live: others depend on it.",
+            f"{place.told} is live: others depend on it.",
             f"Look at it with --preview, and say that you mean it with --live {place.name}.",
             LIVE,
         )
@@ -92,13 +92,13 @@ def owner(place: Place, manifest: Manifest) -> Iterator[Objection]:
             f"{manifest.user}'s on {manifest.machine}" if manifest.user else f"those of {manifest.machine}"
         )
         yield Objection(
-            f"The settings are {whose}, and {place.name} is another {what}.",
+            f"The settings are {whose}, and {place.told} is another {what}.",
             "Check that this is what you mean, and add --adopt to take them over.",
             ADOPT,
         )
     elif manifest.user and place.user and manifest.user != place.user:
         yield Objection(
-            f"The settings are {manifest.user}'s, and at {place.name} they would become {place.user}'s.",
+            f"The settings are {manifest.user}'s, and at {place.told} they would become {place.user}'s.",
             "Check that this is what you mean, and add --other-user.",
             OTHER_USER,
         )
@@ -111,7 +111,7 @@ def version(session: Session, manifest: Manifest) -> Iterator[Objection]:
     rule = subject.application.compatible
     if there and taken and not compatible(taken, there, rule):
         yield Objection(
-            f"{subject.title} is {there} at {place.name}, and the profile was taken from {taken}; "
+            f"{subject.title} is {there} at {place.told}, and the profile was taken from {taken}; "
             f"its settings are known to fit within {rule.replace('same-', 'the same ')} versions only.",
             "Install the fitting version, or add --any-version.",
             ANY_VERSION,
@@ -147,7 +147,7 @@ def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -
             parts = (subject.find_part(id) for id in depending)
             names = ", ".join(part.name for part in parts if part)
             yield Objection(
-                f"{need.says} is missing at {place.name} ({need.path}); what depends on it: {names}.",
+                f"{need.says} is missing at {place.told} ({need.path}); what depends on it: {names}.",
                 "Install it first, or add --despite-needs.",
                 DESPITE_NEEDS,
             )

@@ -143,7 +143,7 @@ def _beside(sides: Sides, change: DocumentChange) -> list[DocumentChange]:
 
 
 def _own(part: Part, options: Options) -> tuple[str, ...]:
-    return (*part.volatile, *(() if options.assignments else part.policy.assignments))
+    return (*part.volatile, *(() if options.for_whom else part.policy.for_whom))
 
 
 def _item(sides: Sides, change: DocumentChange, setting: Setting) -> SettingChange:

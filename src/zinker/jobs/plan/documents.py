@@ -30,19 +30,21 @@ class Options(NamedTuple):
 
     With `exact`, what only the place has is to go; else it stays. The setting at `version_at` (part, address),
     where the application there says which one it is, always stays. With `keeps_files`, only settings go from
-    files that are read into settings, and not the files. With `assignments`, that of policies is written.
+    files that are read into settings, and not the files. With `for_whom`, that of policies is written. `asked`
+    tells of a part, a document and an address whether it was asked for.
     """
 
     exact: bool = False
     version_at: tuple[str, str] = ("", "")
     keeps_files: bool = False
-    assignments: bool = False
+    for_whom: bool = False
+    asked: Callable[[Part, str, str], bool] = lambda part, document, address: True
 
     def own(self, part: Part) -> tuple[str, ...]:
         """Return the patterns of what is a place's own: volatile, its version and kind, for whom it counts."""
         version = self.version_at[1] if self.version_at[0] == part.id else ""
-        assignments = () if self.assignments else part.policy.assignments
-        return tuple(filter(None, (version, part.kind, *part.volatile, *assignments)))
+        for_whom = () if self.for_whom else part.policy.for_whom
+        return tuple(filter(None, (version, part.kind, *part.volatile, *for_whom)))
 
 
 class PartCase(NamedTuple):
@@ -67,7 +69,10 @@ class PartCase(NamedTuple):
 
 
 class PartPlan(NamedTuple):
-    """What would happen to one part; `held` is how many bytes its files are now."""
+    """What would happen to one part.
+
+    `held` is how many bytes its files are now; `only_here` counts what only the place has, and what stays.
+    """
 
     documents: tuple[DocumentChange, ...] = ()
     left: tuple[LeftAlone, ...] = ()
@@ -75,6 +80,7 @@ class PartPlan(NamedTuple):
     objections: tuple[Objection, ...] = ()
     held: int = 0
     remarks: tuple[str, ...] = ()
+    only_here: int = 0
 
 
 Complete = Callable[[DocumentChange], tuple[DocumentChange | None, list[LeftAlone]]]
@@ -310,7 +316,7 @@ class PartPlanner:
         if found.after is not None and found.after.type in (GONE, KEY_GONE):
             found = msgspec.structs.replace(found, after=None)
         self._check_kind(found)
-        is_taken_along = goes and any(matches(one, address) for one in case.part.policy.assignments)
+        is_taken_along = goes and any(matches(one, address) for one in case.part.policy.for_whom)
         if (self._is_own(address) and not is_taken_along) or found.before == found.after:
             return None
         if found.after is None and (why := _why_unknown(case.source_problems, document, address)):

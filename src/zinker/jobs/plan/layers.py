@@ -4,16 +4,14 @@ from collections.abc import Iterator
 from typing import Protocol, cast
 
 from zinker.formats.leaves import Leaves
+from zinker.jobs.capture.selection import Selection
 from zinker.jobs.secrets.detect import holds_secret
 from zinker.jobs.session import Session
-from zinker.model.address import matches
 from zinker.model.plan import DocumentChange, LeftAlone, Reason, SettingChange
 from zinker.model.setting import Leaf
-from zinker.stores.desktop_db import DEFAULT, ORGANISATION, Layer
+from zinker.stores.desktop_db import BENEATH, DEFAULT, ORGANISATION, Layer
 from zinker.stores.home import Home, NoHome
 from zinker.subjects.subject import Part
-
-_BENEATH: tuple[Layer, ...] = (ORGANISATION, DEFAULT)
 
 
 class Layered(Protocol):
@@ -40,9 +38,9 @@ def layered(home: Home) -> Layered:
 class LayerPlanner:
     """Plans one part of a store with layers."""
 
-    def __init__(self, session: Session, part: Part, to: str, addresses: tuple[str, ...]) -> None:
+    def __init__(self, session: Session, part: Part, to: str, selection: Selection) -> None:
         self._session, self._part = session, part
-        self._to, self._addresses = to or ORGANISATION, addresses
+        self._to, self._selection = to or ORGANISATION, selection
         self.left: list[LeftAlone] = []
 
     def documents(self) -> Iterator[DocumentChange]:
@@ -53,7 +51,8 @@ class LayerPlanner:
             self._leave("", "", error.why, "no-home")
             return
         for document in layered(home).where():
-            items = tuple(self._items(home, document))
+            is_meant = self._selection.has(self._part, document)
+            items = tuple(self._items(home, document)) if is_meant else ()
             if items:
                 yield DocumentChange(self._part.id, document, "edit", items)
 
@@ -63,10 +62,8 @@ class LayerPlanner:
             self._leave(document, "", reading.troubles[0].why, "unreadable")
             return
         own = reading.leaves
-        organisation, default = (layered(home).beneath(document, layer) for layer in _BENEATH)
+        organisation, default = (layered(home).beneath(document, layer) for layer in BENEATH)
         for address in sorted({*own, *(organisation if self._to == DEFAULT else ())}):
-            if self._addresses and not any(matches(pattern, address) for pattern in self._addresses):
-                continue
             after = self._wanted(document, address, organisation, default)
             before = own.get(address)
             if before == after:

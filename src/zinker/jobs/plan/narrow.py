@@ -7,17 +7,19 @@ import msgspec
 
 from zinker.jobs.plan.result import with_result
 from zinker.jobs.session import Session
-from zinker.model.address import matches
 from zinker.model.errors import Refused
 from zinker.model.plan import DocumentChange, LeftAlone, Plan, Reason, SettingChange
 from zinker.model.profile import Snapshot
 
 
 class No(NamedTuple):
-    """Why something is left out: in words, and as a reason; `wanted` tells whether it was asked for."""
+    """Why something is left out: in words, and as a reason; `wanted` tells whether it was asked for.
 
-    why: str
-    reason: Reason
+    What has no reason was not asked for at all, and is not told.
+    """
+
+    why: str = ""
+    reason: Reason = ""
     wanted: bool = True
 
 
@@ -51,12 +53,12 @@ def _narrowed(
         return change, []
     if change.is_whole:
         no = whole if whole is not None and len(given) < len(noes) else given[0]
-        return None, [LeftAlone(*change.where, no.why, no.wanted, no.reason)]
+        return None, [LeftAlone(*change.where, no.why, no.wanted, no.reason)] if no.reason else []
     pairs = list(zip(change.items, noes, strict=True))
     left = [
         LeftAlone(change.part, change.document, item.address, no.why, no.wanted, no.reason)
         for item, no in pairs
-        if no is not None
+        if no is not None and no.reason
     ]
     kept = msgspec.structs.replace(change, items=tuple(item for item, no in pairs if no is None))
     if not kept.items:
@@ -76,7 +78,7 @@ def merged(session: Session, source: Snapshot, plan: Plan) -> Plan:
         for change in plan.documents
     )
     if not plan.base and any(is_there):
-        why = f"nothing is kept of {plan.subject} at {plan.place}, so nobody knows what has changed there"
+        why = f"nothing is kept of {plan.subject} at {plan.told_place}, so what has changed there is unknown"
         raise Refused(
             "Not merged", why, f"Export it first: zinker export {plan.subject} --place {plan.place}"
         )
@@ -89,17 +91,3 @@ def merged(session: Session, source: Snapshot, plan: Plan) -> Plan:
         return own if since == "here" else None
 
     return narrowed(session, source, plan, verdict)
-
-
-def at_addresses(session: Session, source: Snapshot, plan: Plan, patterns: tuple[str, ...]) -> Plan:
-    """Keep what stands at an address that fits one of some patterns; the rest was not asked for."""
-    not_asked = No("it was not asked for", "not-asked")
-
-    def verdict(change: DocumentChange, item: SettingChange | None) -> No | None:
-        fits = item is not None and any(matches(pattern, item.address) for pattern in patterns)
-        return None if fits else not_asked
-
-    whole = No("the file does not exist here, so single settings cannot be written into it", "unfit")
-    found = narrowed(session, source, plan, verdict, whole)
-    left = tuple(item for item in found.left if item.reason != "not-asked")
-    return msgspec.structs.replace(found, left=left)

@@ -1,6 +1,6 @@
 """Planning one part of an import: two snapshots become differences, which `documents` makes a plan of."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import NamedTuple
 
@@ -48,7 +48,8 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
         return PartPlan(left=(why,) if record and record.documents else ())
     live_heads: dict[str, FileState] = {}
     source_heads: dict[str, FileState] = {}
-    counter = _Counter(part, selection, sides.options.own(part))
+    origins = {name: old for (id, old), name in sides.source.crosswalk.renames.items() if id == part.id}
+    counter = _Counter(part, selection, sides.options.own(part), origins)
     source = _marked(part, sides.source, sides.session.withholder)
     found: Iterable[Difference] = differences(
         part.id,
@@ -56,7 +57,12 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
         _noting_heads(counter.counted(source), source_heads),
     )
     found = paired_by_case(found) if home.traits.folds_case else list(found)
-    wanted = [d for d in found if d.after is not None or sides.options.exact or _is_removed(sides.source, d)]
+    wanted: list[Difference] = []
+    stays: list[Difference] = []
+    for difference in found:
+        if selection.has(part, difference.document, origins.get(difference.document, "")):
+            goes = sides.options.exact or _is_removed(sides.source, difference)
+            (wanted if goes or difference.after is not None else stays).append(difference)
 
     def complete(change: DocumentChange) -> tuple[DocumentChange | None, list[LeftAlone]]:
         live = sides.session.as_captured(part, change.document) if change.before is not None else None
@@ -66,7 +72,7 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
         PartCase(
             part,
             home,
-            sides.session.place.name,
+            sides.session.place.told,
             live_heads,
             source_heads,
             tuple(p for p in sides.live.manifest.problems if p.part == part.id and p.is_unknown),
@@ -82,11 +88,14 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
     )
     differing = 0
     for document, group in groupby(wanted, key=lambda difference: difference.document):
-        if selection.has(part, document):
-            those = list(group)
-            differing += sum(counter.counts(d.document, d.address, d.after) for d in those)
-            planner.plan(document, those)
-    return planner.result(counter.total - differing)
+        those = list(group)
+        differing += sum(counter.counts(d.document, d.address, d.after) for d in those)
+        planner.plan(document, those)
+    asked = sides.options.asked
+    only_here = sum(
+        counter.counts(d.document, d.address, d.before) and asked(part, d.document, d.address) for d in stays
+    )
+    return planner.result(counter.total - differing)._replace(only_here=only_here)
 
 
 def _is_removed(source: Snapshot, found: Difference) -> bool:
@@ -99,15 +108,17 @@ def _is_removed(source: Snapshot, found: Difference) -> bool:
 class _Counter:
     """Counts the settings of a source that take part in a comparison: neither volatile nor the place's own."""
 
-    def __init__(self, part: Part, selection: Selection, own: tuple[str, ...]) -> None:
-        self._part, self._selection, self._own = part, selection, own
+    def __init__(
+        self, part: Part, selection: Selection, own: tuple[str, ...], origins: Mapping[str, str]
+    ) -> None:
+        self._part, self._selection, self._own, self._origins = part, selection, own, origins
         self._words = words_of(own)
         self.total = 0
 
     def counted(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
         """Count the settings of lines on their way."""
         for piece in pieces:
-            if self._selection.instance or self._words is None:
+            if self._selection.is_narrow or self._words is None:
                 settings = map(decode_line, piece[:-1].split(b"\n"))
                 self.total += sum(self.counts(s.document, s.address, s) for s in settings)
             else:
@@ -122,7 +133,8 @@ class _Counter:
     def counts(self, document: str, address: str, leaf: object) -> bool:
         """Tell whether a setting counts as alike or not."""
         is_opening = getattr(leaf, "type", DOCUMENT) == DOCUMENT
-        return not is_opening and not self._is_own(address) and self._selection.has(self._part, document)
+        is_meant = self._selection.has(self._part, document, self._origins.get(document, ""))
+        return not is_opening and not self._is_own(address) and is_meant
 
     def _is_own(self, address: str) -> bool:
         return any(matches(pattern, address) for pattern in self._own)

@@ -61,16 +61,16 @@ def renamed(
     return renames, tuple(references)
 
 
-def left_assignments(parts: Iterable[Part], source: Snapshot, is_wanted: bool) -> Iterator[str]:
+def told_for_whom(parts: Iterable[Part], source: Snapshot, is_wanted: bool) -> Iterator[str]:
     """Say how many policies count for somebody in the profile, where that is not written."""
     if is_wanted:
         return
     found: set[Where] = set()
     for part in parts:
-        patterns = part.policy.assignments if source.manifest.part(part.id) else ()
+        patterns = part.policy.for_whom if source.manifest.part(part.id) else ()
         for setting in source.settings(part.id) if patterns else ():
             is_filled = setting.value not in ([], None) and setting.type != "object"
             if is_filled and any(matches(pattern, setting.address) for pattern in patterns):
                 found.add(Where(part.id, setting.document))
     if found:
-        yield f"{len(found)} of the policies are assigned to groups; --assignments brings that, too."
+        yield f"{len(found)} of the policies are meant for groups; --for-whom brings that, too."

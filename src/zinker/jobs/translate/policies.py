@@ -109,7 +109,7 @@ def _pairs(old: Policies, new: Policies, gone: list[str], came: list[str]) -> It
 
 
 def _content(side: Policies, document: str) -> dict[str, Leaf]:
-    out = (*side.part.volatile, *side.part.policy.assignments)
+    out = (*side.part.volatile, *side.part.policy.for_whom)
     leaves = side.settings[document].items()
     return {
         address: leaf for address, leaf in leaves if not any(matches(pattern, address) for pattern in out)

@@ -1,0 +1,270 @@
+"""What is said is true: nothing to do or not allowed to, names with a mistake, a loss, what one reads."""
+
+import json
+import os
+import re
+import shutil
+
+import pytest
+from conftest import BRANCH
+
+AT = ("--place", "potting-shed")
+
+
+def versions(garden):
+    return {str(path.relative_to(garden.path)) for path in (garden.path / "shelf/subjects").rglob("*.zinker")}
+
+
+def test_what_only_the_place_has_is_counted_and_the_option_is_named(kept):
+    kept.ini.write_text(kept.ini.read_text() + "[extra]\none = 1\ntwo = 2\n")
+    (kept.data / "artwork/own.svg").write_text("<svg/>")
+    done = kept("import", "mosslight@1", *AT, "--yes")
+    assert "Nothing to write" in done.out
+    assert (
+        "3 settings and files that only potting-shed has stay as they are; --exact would remove them"
+        in done.out
+    )
+    assert kept("import", "mosslight@1", *AT, "--yes", "--json").json["only_here"] == 3
+    # Only what was asked for counts, and only a profile that holds all can tell.
+    one = kept("import", "mosslight@1", *AT, "--address", "/extra/o*", "--preview").out
+    assert "1 setting or file that only potting-shed has stays as it is; --exact would remove it" in one
+    kept("export", "mosslight", *AT, "--document", "mosslight")
+    assert "only potting-shed" not in kept("import", "mosslight@2", *AT, "--preview").out
+    assert "only potting-shed" not in kept("import", "mosslight@1", *AT, "--exact", "--preview").out
+
+
+def test_what_was_not_asked_for_is_not_told(kept):
+    wanted = ("import", "mosslight@1", "--place", "glasshouse", "--adopt", "--preview")
+    assert "token" in kept(*wanted).out and "licence" in kept(*wanted).out
+    narrow = kept(*wanted, "--address", "North lamps*").out
+    assert "Left alone" not in narrow and "dusk" in narrow
+
+
+def test_an_undo_passes_over_what_somebody_took_back_by_hand(kept):
+    kept.spoil()
+    before = kept.ini.read_bytes()
+    kept("import", "mosslight@1", *AT, "--address", "North lamps: dusk time", "--yes")
+    first = kept.ini.read_bytes()
+    kept("import", "mosslight@1", *AT, "--address", "North lamps: level in percent", "--yes")
+    kept.ini.write_bytes(first)  # by hand
+    done = kept("undo", "--yes")
+    assert (
+        re.search(r"Passed over: change 2: .+\.", done.out) and "Change 1 undone at potting-shed" in done.out
+    )
+    assert kept.ini.read_bytes() == before
+    why = kept("undo", "--yes", code=3).err
+    assert why.startswith("Nothing undone: change 2: ")
+
+
+def addresses(done):
+    return {item["address"] for change in done.json["plan"] for item in change["settings"]}
+
+
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("/lamps.north/dusk", {"/lamps.north/dusk"}),
+        ("lamps.north/dusk", {"/lamps.north/dusk"}),
+        ("/lamps.north", {"/lamps.north/dusk", "/lamps.north/level"}),
+        ("/lamps.*/d*", {"/lamps.north/dusk"}),
+        ("north lamps: DUSK time", {"/lamps.north/dusk"}),
+        ("North*", {"/lamps.north/dusk", "/lamps.north/level"}),
+        ("/keys/mist", {"/keys/mist"}),
+    ],
+)
+def test_settings_are_named_by_address_section_or_title(kept, text, found):
+    kept.spoil()
+    assert addresses(kept("import", "mosslight@1", *AT, "--address", text, "--preview", "--json")) == found
+
+
+def test_documents_are_named_by_pattern_everywhere(kept):
+    kept.spoil()
+    for name in ("bench-east", "BENCH-EAST.json", "*east.json"):
+        shown = kept("show", "mosslight@1", "--document", name, "--part", "presets", "--json").json[
+            "settings"
+        ]
+        assert {setting["document"] for setting in shown} == {"bench-east.json"}
+    one = ("--document", "bench-east")
+    found = kept("compare", "mosslight@1", *one, "--json", code=1).json["differences"]
+    assert {difference["document"] for difference in found} == {"bench-east.json"}
+    plan = kept("import", "mosslight@1", *AT, *one, "--preview", "--json").json["plan"]
+    assert [change["document"] for change in plan] == ["bench-east.json"]
+    plan = kept("reset", "mosslight", *AT, *one, "--preview", "--json").json["plan"]
+    assert [(change["document"], change["action"]) for change in plan] == [("bench-east.json", "remove")]
+    kept("export", "mosslight", *AT, *one)
+    some = kept("list", "mosslight", "--json").json[-1]["profile"]
+    assert some["partial"] and sum(part["documents"] for part in some["parts"]) == 1
+    assert "only some of it" in kept("list").out
+    kept("import", "mosslight@2", *AT, "--exact", "--yes", code=2)  # it would remove all the rest
+    assert kept("compare", "mosslight", *AT, code=1).out.count("mosslight@1")  # the newest that is whole
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says", "code"),
+    [
+        ("import mosslight@1 --address /lamps.nroth/dusk --yes", "/lamps.north/dusk", 2),
+        ("import mosslight@1 --address North-lamps:dusk --yes", "No setting", 2),
+        ("reset mosslight --address /lamps.nroth --yes", "Did you mean /lamps.north", 2),
+        ("import mosslight@1 --document bench-eas --yes", "Did you mean bench-east.json", 2),
+        ("compare mosslight@1 --document bench-eas", "Did you mean bench-east.json", 2),
+        ("show mosslight@1 --document bench-eas", "Did you mean bench-east.json", 2),
+        ("export mosslight --document bench-eas", "Did you mean bench-east.json", 2),
+        ("export mosslight/bench-eas", "Did you mean bench-east", 2),
+        ("show mosslight/bench-eas@1", "Did you mean bench-east", 2),
+        ("import mosslight/bench-eas@1 --yes", "Did you mean bench-east", 2),
+        ("show mosslight@season-strat", "Did you mean mosslight@season-start?", 2),
+        ("show mosslihgt", "Did you mean mosslight?", 2),
+        ("show nowhere/mosslight", "there is nothing at nowhere/mosslight", 2),
+        ("show ./nowhere", "there is nothing at ./nowhere", 2),
+        ("show subjects", "subjects is no profile", 2),
+        ("list --place poting-shed", "Did you mean potting-shed?", 2),
+        ("changes --place poting-shed", "Did you mean potting-shed?", 2),
+        ("export mosslight mosslihgt", "Did you mean mosslight?", 2),
+        ("export mosslight --place poting-shed", "Did you mean potting-shed?", 2),
+        ("transfer mosslight --from potting-shed --to glas-house --yes", "Did you mean glasshouse?", 2),
+        ("transfer mosslight --from potting-shed --to glasshouse", "--yes was not given", 3),
+        ("export --home HKCU\\Software\\Nowhere --place gate-kiosk", "nothing of Nowhere", 3),
+        ("import mosslight@1 --as bench-east --as bench-west --yes", "--as was given 2 times", 2),
+        ("exprot mosslight", "export", 2),
+    ],
+)
+def test_a_name_with_a_mistake_is_refused_with_the_nearest_and_nothing_is_kept(kept, arguments, says, code):
+    words = arguments.split(" ")
+    at = AT if words[0] in ("import", "reset", "export") and "--place" not in words else ()
+    before, places = versions(kept), kept.places()
+    subjects = sorted(os.listdir(kept.path / "subjects"))
+    done = kept(*words, *at, code=code)
+    assert says in " ".join(done.err.replace("│", "").split())
+    assert versions(kept) == before and kept.places() == places
+    assert sorted(os.listdir(kept.path / "subjects")) == subjects
+
+
+def test_several_places_are_captured_in_one_go(kept):
+    both = ("--place", "potting-shed", "--place", "glasshouse")
+    kept("export", "mosslight", *both)
+    assert [v["profile"]["place"] for v in kept("list", "--json").json][1:] == ["potting-shed", "glasshouse"]
+
+
+def test_a_capture_of_the_loss_says_so_and_is_not_the_latest(kept):
+    good = kept.ini.read_bytes()
+    kept.ini.write_bytes(b"[about]\nversion = 3.9.0\n")
+    shutil.rmtree(kept.settings / "devices")
+    done = kept("export", "mosslight", *AT, code=1)
+    assert "Most of what mosslight@1 had in General preferences is not there: " in done.out
+    assert "Most of what mosslight@1 had in Device presets is not there: 24 of 24 settings" in done.out
+    assert "When mosslight@1 was kept, Mosslight greenhouse lighting was 3.2.1; now it is 3.9.0." in done.out
+    assert "most of @1 is missing" in kept("list").out
+    told = kept("export", "mosslight", *AT, "--json", code=1).json[0]
+    assert told["profile"]["lost"] == 1 and {part["title"] for part in told["lost"]} >= {"Device presets"}
+    # What is put back without a number is what was there before.
+    shown = kept("import", "mosslight", *AT, "--any-version", "--preview").out
+    assert "from: mosslight@1, from potting-shed\n" in shown and "from 3.2.1; 3.9.0 is here\n" in shown
+    kept("import", "mosslight@latest", *AT, "--any-version", "--yes")
+    assert b"dusk = 19:30" in kept.ini.read_bytes() and b"dusk = 19:30" in good
+    kept("undo", "--yes")
+    kept("export", "mosslight", *AT, "--loss-is-meant")
+    assert kept("export", "mosslight", *AT).code == 0
+    shown = kept("import", "mosslight@1", *AT, "--any-version", "--preview").out
+    assert "; 2 newer versions; 3.9.0 is here" in shown
+
+
+def test_paths_and_keys_are_understood_as_people_type_them(kept):
+    for home, path in (
+        (r"%APPDATA%\mosslight", "{config}/mosslight/**"),
+        ("~/AppData/Roaming/mosslight/mosslight.ini", "{config}/mosslight/mosslight.ini"),
+        ("$XDG_CONFIG_HOME", "{config}/**"),
+        ("{data}/mosslight", "{data}/mosslight/**"),
+        (r"HKCU\Software\Tarn Hollow" + "\\", r"HKEY_CURRENT_USER\\Software\\Tarn Hollow"),
+        (r"Computer\HKEY_CURRENT_USER", "HKEY_CURRENT_USER"),
+    ):
+        kept("subjects", "new", "fern", "--home", home, *AT)
+        draft = kept.path / "subjects/fern.subject.toml"
+        assert f'path = "{path}"' in draft.read_text(), home
+        assert "is right" in kept("subjects", "check", draft).out
+        kept("export", "fern", *AT, "--loss-is-meant")
+        draft.unlink()
+    (kept.path / "own").mkdir()
+    kept("export", "mosslight@1", "--to=~/copy.zinker")  # a shell leaves this alone
+    assert kept("show", "$HOME/copy.zinker", "--find", "dusk").out.startswith("Mosslight")
+    subject = kept.path / "subjects/mosslight.subject.toml"
+    subject.write_text(subject.read_text().replace("HKEY_CURRENT_USER", "HKCU"))
+    assert BRANCH in kept("subjects", "show", "mosslight", *AT).out
+
+
+def test_what_no_subject_describes_is_kept_and_put_back(kept):
+    folder = kept.settings.parent / "quill"
+    folder.mkdir()
+    (folder / "quill.ini").write_text("[pen]\nwidth = 2\npassword = hunter-of-newts-7\n")
+    done = kept("export", "--home", r"%APPDATA%\quill", *AT, "--label", "before-i-touch-it")
+    assert "Described as quill in " in done.err and "Kept as quill@1" in done.out
+    (folder / "quill.ini").write_text("[pen]\nwidth = 9\npassword = hunter-of-newts-7\n")
+    assert re.search(r"/pen/width +was 2, now 9", kept("compare", "quill@before-i-touch-it", code=1).out)
+    kept("import", "quill@before-i-touch-it", *AT, "--yes")
+    assert (folder / "quill.ini").read_text() == "[pen]\nwidth = 2\npassword = hunter-of-newts-7\n"
+    again = kept("export", "--home", str(folder), *AT)
+    assert "Kept as quill@" in again.out and "Described" not in again.err  # the same homes, the same subject
+    assert "hunter" not in (kept.path / "subjects/quill.subject.toml").read_text()
+
+
+def test_two_instances_are_compared_setting_by_setting(kept):
+    for first, second in (
+        ("potting-shed:mosslight/bench-east", "potting-shed:mosslight/bench-west"),
+        ("mosslight/bench-east@1", "mosslight/bench-west@1"),
+        ("mosslight/bench-east@1", "potting-shed:mosslight/bench-west"),
+    ):
+        done = kept("compare", first, second, code=1)
+        assert "bench-east as bench-west" in done.out and "5 changed; 7 settings are alike" in done.out
+    assert "Did you mean bench-west" in kept("compare", first, "mosslight/bench-wets@1", code=2).err
+
+
+def test_one_bad_file_costs_itself_and_is_named(kept):
+    (kept.path / "subjects/odd.subject.toml").write_text("format = 1\nid = [")
+    done = kept("subjects", *AT)
+    assert "mosslight" in done.out and re.search(
+        r"A subject file is left out: .*odd\.subject\.toml: ", done.err
+    )
+    kept.spoil()
+    kept("import", "mosslight@1", *AT, "--yes")
+    kept("export", "mosslight", *AT)
+    record = kept.path / "shelf/changes/1/change.json"
+    record.write_bytes(record.read_bytes()[:-40])
+    (kept.path / "shelf/subjects/mosslight/3.zinker").write_bytes(b"PK")
+    for arguments in (
+        ("changes",),
+        ("import", "mosslight@1", *AT, "--preview"),
+        ("export", "mosslight", *AT),
+    ):
+        assert "Change 1 is left out: " in kept(*arguments).err or arguments[0] == "export"
+    assert "damaged" in kept("list").out
+
+
+def test_a_long_plan_is_summed_up_on_a_terminal_and_whole_elsewhere(kept):
+    folder = kept.data / "artwork/many"
+    folder.mkdir()
+    for number in range(250):
+        (folder / f"plan-{number:03}.svg").write_text("<svg/>")
+    kept("export", "mosslight", *AT)
+    shutil.rmtree(folder)
+    preview = ("import", "mosslight@2", *AT, "--preview")
+    out, _ = kept.at_terminal(*preview)
+    assert (
+        re.search(r"new +\S*many: 250 files, 1\.5 kB", re.sub(r"\x1b\[[0-9;]*m", "", out)) and "--full" in out
+    )
+    assert "plan-100.svg" not in out and "plan-100.svg" in kept.at_terminal(*preview, "--full")[0]
+    assert "plan-100.svg" in kept(*preview).out
+    assert len(kept(*preview, "--json").json["plan"]) == 250
+
+
+def test_here_is_called_by_its_machine(kept, tmp_path):
+    own = kept.path / "own/.config/mosslight"
+    own.mkdir(parents=True)
+    shutil.copy(kept.ini, own / "mosslight.ini")
+    machine = os.uname().nodename if hasattr(os, "uname") else os.environ["COMPUTERNAME"]
+    done = kept("export", "mosslight", "--part", "general")
+    assert f"Mosslight greenhouse lighting 3.2.1 at {machine}" in done.out
+    (own / "mosslight.ini").write_bytes((own / "mosslight.ini").read_bytes().replace(b"19:30", b"20:45"))
+    done = kept("import", "mosslight@2", "--part", "general", "--yes")
+    assert f"to:   {machine}\n" in done.out and f"Imported into {machine}: 1 setting" in done.out
+    assert not re.search(r"\b(to|into|at):? +here\b", done.out)
+    shown = json.loads(kept("show", "here:mosslight", "--json").out)
+    assert shown["source"] == "this machine now"
