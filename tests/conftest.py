@@ -70,7 +70,8 @@ class Garden:
     def at_terminal(self, *arguments, answers=(), columns=80, env=()):
         """Run the command at a terminal of its own; returns what it wrote and how it ended.
 
-        `answers` are pairs of a prompt and what is typed there; one that is asked for again is given again.
+        `answers` are pairs of a prompt and what is typed there, or what is done and returns that; one that is
+        asked for again is given again.
         """
         pty = pytest.importorskip("pty")
         pid, descriptor = pty.fork()
@@ -85,7 +86,8 @@ class Garden:
             asked = [at for at, (prompt, _) in enumerate(waiting) if prompt.encode() in output[seen:]]
             if asked and not select.select([descriptor], [], [], 0.3)[0]:
                 del waiting[: asked[0]]
-                os.write(descriptor, waiting[0][1].encode())
+                answer = waiting[0][1]
+                os.write(descriptor, (answer() if callable(answer) else answer).encode())
                 if select.select([descriptor], [], [], 2.0)[0] and len(waiting) > 1:
                     seen = len(output)
                     del waiting[0]

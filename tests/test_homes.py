@@ -425,7 +425,7 @@ def test_subjects_are_drafted_checked_and_found(fernwork):
         "is not the file's name",
     ):
         assert mistake in told, (mistake, told)
-    assert "Traceback" not in fernwork("subjects", code=2).err
+    assert "A subject file is left out: " in fernwork("subjects").err
 
 
 def test_a_pattern_that_comes_to_no_end_is_given_up(fernwork, monkeypatch):

@@ -152,13 +152,8 @@ def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
     settings = sorted((tenants.path / "plain/settings").iterdir())
     assert [path.name for path in settings] == [
         f"{part}.jsonl"
-        for part in (
-            "programs",
-            "starting-sets",
-            "house-rules",
-            "workstation-rules",
-            "errands",
-            "quiet-hours",
+        for part in sorted(
+            ("errands", "house-rules", "programs", "quiet-hours", "starting-sets", "workstation-rules")
         )
     ]
     for path in settings:  # the same bytes for the same state

@@ -46,6 +46,7 @@ def test_everything_fits_eighty_columns(kept, arguments):
     kept("export", "mosslight", "--place", "potting-shed", "--label", "long-" * 30, "--note", "note " * 40)
     kept.spoil()
     out, _ = kept.at_terminal(*arguments, env={"NO_COLOR": "1"}.items())
+    out = re.sub(r"\x1b\[[0-9;]*m", "", out)
     whole = kept(*arguments, code=None).out
     heading, beyond = "", []
     for line in out.splitlines():

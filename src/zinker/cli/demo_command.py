@@ -1,7 +1,8 @@
 """`zinker demo`."""
 
+import os
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
@@ -24,18 +25,38 @@ def demo(
 ) -> None:
     """Build the demo garden and walk through the whole job on it, showing each command and its output.
 
+    The folder is left as it was built, to play in; what the walk has left of it stands in its folder `as-told`.
+
     Example: `zinker demo --folder my-garden`
     """
     if ctx.invoked_subcommand is not None:
         return
     from zinker.demo.garden import build, free_folder
-    from zinker.demo.story import tell
+    from zinker.demo.story import invitation, tell
 
     garden = build(folder or free_folder())
     if build_only:
         print(garden)
     else:
-        tell(garden)
+        tell(build(garden / "as-told"))
+        print(invitation(garden), flush=True)
+
+
+@app.command()
+@guarded
+def scene(
+    name: Annotated[
+        Literal["wrong-click", "late-dusk", "till-closed"],
+        typer.Argument(help="`wrong-click`, `late-dusk` or `till-closed`.", metavar="SCENE"),
+    ],
+) -> None:
+    """Let something happen in the garden, as in the README's tour: somebody clicks about, or closes the till.
+
+    Example: `zinker demo scene wrong-click`
+    """
+    from zinker.demo.garden import play
+
+    print(play(Path(os.environ.get("ZINKER_HOME", "zinker-home")), name))
 
 
 @app.command()

@@ -100,3 +100,30 @@ def set_running(garden: Path, running: bool) -> None:
     path = garden / "workstations" / "potting-shed.json"
     names = ('"running": []', '"running": [{"number": 4312, "name": "mosslight.exe"}]')
     replace(path, names[not running], names[running])
+
+
+# What can happen in a garden: what does it, and what is said of it.
+_SCENES = {
+    "wrong-click": (spoil, "Somebody has clicked about in Mosslight on potting-shed, and saved."),
+    "late-dusk": (click, "Fern has moved a slider in Mosslight on glasshouse, and saved."),
+    "till-closed": (close_till, "Brindlepot has been closed on gate-kiosk."),
+}
+
+
+def play(home: Path, scene: str) -> str:
+    """Let something happen in the garden that a configuration's folder is in; returns what, in a sentence.
+
+    Raises `Refused` where it is in none, or has happened already.
+    """
+    garden = home.absolute().parent
+    what = "Nothing has happened"
+    if not (garden / "potting-shed").is_dir() or not (garden / "workstations").is_dir():
+        why = f"{garden} is no garden that `zinker demo` has built"
+        raise Refused(what, why, "Set ZINKER_HOME as `zinker demo` says, and run this again.")
+    act, told = _SCENES[scene]
+    try:
+        act(garden)
+    except (ValueError, OSError):
+        why = "the settings there are not as they were built"
+        raise Refused(what, why, "Take them back with `zinker undo`, or build another garden.") from None
+    return told

@@ -75,8 +75,7 @@ def tell(garden: Path) -> None:
     _till(run, garden)
     _tenants(run, garden)
     run("list")
-    run.say(f"That took {time.monotonic() - started:.0f} seconds. The garden is yours to play in:")
-    print(_invitation(garden), flush=True)
+    run.say(f"That took {time.monotonic() - started:.0f} seconds. A garden as it was before is yours:")
 
 
 def _till(run: "_Runner", garden: Path) -> None:
@@ -183,7 +182,8 @@ def _on_path(folder: Path) -> str:
     return f"  set PATH={folder};%PATH%" if os.name == "nt" else f'  export PATH="{folder}:$PATH"'
 
 
-def _invitation(garden: Path) -> str:
+def invitation(garden: Path) -> str:
+    """Return what to type to go on in a garden: the tour of the README."""
     setting = "set ZINKER_HOME={}" if os.name == "nt" else "export ZINKER_HOME={}"
     home = str(garden / "zinker-home")
     # Run from an environment that is not activated, the command is not on the path.
@@ -194,10 +194,11 @@ def _invitation(garden: Path) -> str:
             *known,
             f"  cd {shlex.quote(str(garden))}",
             f"  {setting.format(home if os.name == 'nt' else shlex.quote(home))}",
-            "  zinker show glasshouse:mosslight --find dusk",
-            "  zinker export brindlepot --place gate-kiosk        (a key there refuses)",
-            "  zinker compare mosslight@season-start glasshouse:mosslight",
+            "  zinker subjects show mosslight --place potting-shed",
+            "  zinker export mosslight --place potting-shed --label season-start",
+            "  zinker demo scene wrong-click                      (somebody changes something)",
+            "  zinker compare mosslight",
+            "  zinker import mosslight@season-start --place potting-shed",
             "  zinker undo",
-            "  zinker demo tenant                                 (serves the tenants again)",
         ]
     )
