@@ -2,6 +2,7 @@
 
 import os
 import random
+import re
 import shutil
 import signal
 import subprocess
@@ -298,3 +299,30 @@ def test_what_a_profile_needs_beyond_itself_is_named_before(desk):
     (desk.path / "data/desk/add-ons/weather").mkdir(parents=True)
     desk("import", "garden-desk", "--yes")
     assert "Tarn Hollow" in desk.dconf("dump", "/garden/")
+
+
+def test_a_change_in_the_database_is_spotted_by_its_key(desk):
+    """Somebody who watches a whole folder does not see a file of bytes, but the setting."""
+    desk.dconf_load("/garden/", "[desk/panel]\nsize=uint32 48\nwindow=1\n")
+    desk("export", "garden-desk")
+    done = []
+
+    def change(*pairs):
+        def act():
+            if pairs not in done:
+                done.append(pairs)
+                for key, value in pairs:
+                    desk.dconf("write", key, value)
+            return "\n"
+
+        return act
+
+    window, size = ("/garden/desk/panel/window", "2"), ("/garden/desk/panel/size", "uint32 50")
+    answers = [("save, close it.", change(window)), ("Now the same", change((window[0], "3"), size))]
+    spot = ("spot", "--home", "$XDG_CONFIG_HOME", "--draft", "panel", "--label", "wider")
+    out, code = desk.at_terminal(*spot, answers=answers)
+    plain = re.sub(r"\x1b\[[0-9;]*m", "", out)
+    assert code == 0 and re.search(r"/garden/desk/panel/size +was 48, now 50", plain), plain
+    assert "The change touched 1 setting: 1 changed." in plain and "dconf/user" not in plain
+    draft = (desk.path / "subjects/panel.subject.toml").read_text()
+    assert 'path = "/garden/desk/panel/"' in draft and '"/size" = "size"' in draft

@@ -258,7 +258,7 @@ def test_nothing_is_assumed_without_a_terminal(kept):
     kept.spoil()
     before = kept.places()
     refused = kept("import", "mosslight@1", "--place", "potting-shed", code=3)
-    assert "there is nobody to ask" in refused.err and "dusk" in refused.out
+    assert "there is no terminal to ask at" in refused.err and "dusk" in refused.out
     assert kept.places() == before
 
 

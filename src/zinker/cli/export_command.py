@@ -33,6 +33,7 @@ class _Wanted(NamedTuple):
     for_others: bool
     documents: tuple[str, ...]
     is_loss_meant: bool
+    preview: bool
 
 
 _Places = Annotated[
@@ -91,6 +92,9 @@ def command(
     for_others: _ForOthers = False,
     ansi: _Ansi = False,
     loss_is_meant: _LossIsMeant = False,
+    preview: Annotated[
+        bool, typer.Option("--preview", help="Say what would be kept, and how much room it takes.")
+    ] = False,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
@@ -123,9 +127,10 @@ def command(
         for_others,
         tuple(document or ()),
         loss_is_meant,
+        preview,
     )
     places = place or ["here"]
-    with _described(setup, home or [], places, subjects or []) as names:
+    with _described(setup, home or [], places, subjects or [], preview) as names:
         jobs = list(_jobs(setup, names, places, wanted))
         results, code = _all(setup, jobs, wanted, json)
     if json:
@@ -135,7 +140,7 @@ def command(
 
 @contextlib.contextmanager
 def _described(
-    setup: "Setup", homes: list[str], places: list[str], subjects: list[str]
+    setup: "Setup", homes: list[str], places: list[str], subjects: list[str], preview: bool
 ) -> Iterator[list[str]]:
     """Yield the subjects to be exported; homes get a subject file of their own, which stays if they are kept."""
     from zinker.jobs.describing import describe_homes
@@ -153,7 +158,9 @@ def _described(
         if known.draft is not None:
             known.draft.unlink(missing_ok=True)
         raise
-    if known.draft is not None:
+    if known.draft is not None and preview:
+        known.draft.unlink(missing_ok=True)
+    elif known.draft is not None:
         print(f"Described as {known.id} in {known.draft}", file=sys.stderr)
 
 
@@ -177,8 +184,9 @@ def _all(
         codes.add(0 if done.is_complete else 1)
         reference = done.version.reference if done.version else ""
         if json:
-            named = {"named": done.named} if wanted.for_others else {}
+            named: dict[str, Any] = {"named": done.named} if wanted.for_others else {}
             path = str(done.path or "")
+            named |= {"room": done.room} if done.room else {}
             lost = done.before.lost if done.before else ()
             told = {"lost": [part._asdict() for part in lost]} if lost else {}
             results.append({"reference": reference, "path": path, "profile": done.manifest, **named, **told})
@@ -212,8 +220,9 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
     from zinker.jobs import export, export_text, export_version
 
     label, note, to, replace, locks = wanted.label, wanted.note, wanted.to, wanted.replace, wanted.locks
-    if wanted.for_others and (_is_text(name) or _is_kept(name)):
-        why = f"{name} is no live subject, and --for-others captures one"
+    option = "--for-others" if wanted.for_others else "--preview" if wanted.preview else ""
+    if option and (_is_text(name) or _is_kept(name)):
+        why = f"{name} is no live subject, and {option} is for one"
         raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
     if _is_text(name):
         return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
@@ -236,4 +245,5 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
             wanted.for_others,
             wanted.documents,
             wanted.is_loss_meant,
+            wanted.preview,
         )

@@ -108,7 +108,7 @@ def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) 
         if yes:
             return True
         if is_quiet or not sys.stdin.isatty():
-            why = "there is nobody to ask, and --yes was not given"
+            why = "there is no terminal to ask at, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
         if plan.is_production:
             asked = f"{plan.place} is live: others depend on it. Type its name to write this"
@@ -124,10 +124,10 @@ def _bar(what: str) -> "Progress":
     columns = (
         TextColumn("{task.description}"),
         BarColumn(style="bright_black", complete_style="blue", finished_style="blue"),
-        TextColumn("{task.completed:,} of {task.total:,}"),
+        TextColumn("{task.fields[far]}"),
     )
     bar = Progress(*columns, console=console(stderr=True), transient=True)
-    bar.add_task(what, total=0)
+    bar.add_task(what, total=0, far="")
     return bar
 
 
@@ -145,7 +145,7 @@ def progress_shown() -> Iterator[Callable[[str, int, int], None]]:
 
     def report(what: str, done: int, total: int) -> None:
         nonlocal started, bar
-        if done >= total:
+        if done >= total >= 0:
             started = time.monotonic()
             if bar is not None:
                 bar.stop()
@@ -153,7 +153,9 @@ def progress_shown() -> Iterator[Callable[[str, int, int], None]]:
             if bar is None:
                 bar = _bar(what)
             bar.start()  # does nothing where it is drawn already
-            bar.update(bar.task_ids[0], description=what, completed=done, total=total)
+            far = f"{done:,} of {total:,}" if total >= 0 else f"{done:,} settings"
+            known = total if total >= 0 else None
+            bar.update(bar.task_ids[0], description=what, completed=done, total=known, far=far)
 
     try:
         yield report

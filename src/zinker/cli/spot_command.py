@@ -74,7 +74,7 @@ def command(
     from zinker.reports.spotted import spotted_json, spotted_text
 
     if (still is None or seconds is None) and not sys.stdin.isatty():
-        why = "there is nobody to ask when the change has been made"
+        why = "there is no terminal to ask at when the change has been made"
         raise WrongUsage("Nothing spotted", why, "Give both watches their time: --still 5 --for 30.")
     given = ctx.params
     spotted = spot(

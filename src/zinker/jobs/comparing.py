@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
@@ -102,7 +103,7 @@ def compare(
         held = [(side, part.id) for side in (before, after) for part in side.manifest.parts]
         known = ((id, name) for side, id in held for name in side.snapshot.documents(id))
         selection.check(known, f"{before.name} or {after.name}")
-        return _compared(before, after, subject, ids, selection)
+        return _compared(before, after, subject, ids, selection, setup.progress)
 
 
 def _translated(
@@ -159,7 +160,12 @@ def _other_side(
 
 
 def _compared(
-    before: Source, after: Source, subject: Subject | None, ids: tuple[str, ...], selection: Selection
+    before: Source,
+    after: Source,
+    subject: Subject | None,
+    ids: tuple[str, ...],
+    selection: Selection,
+    progress: Progress,
 ) -> Comparison:
     held = {part.id for part in before.manifest.parts} & {part.id for part in after.manifest.parts}
     homeless = {**before.homeless, **after.homeless}
@@ -170,7 +176,7 @@ def _compared(
     renamed: dict[tuple[str, str], str] = {}
     for record in before.manifest.parts:
         if record.id in held and record.id in ids:
-            different, same = _compare_part(before, after, record, subject, selection)
+            different, same = _compare_part(before, after, record, subject, selection, progress)
             refers = traits_of(record.store).refers
             policies = subject.find_part(record.id) if subject and refers else None
             if policies is not None:
@@ -211,7 +217,12 @@ def _is_empty(id: str, before: Source, after: Source) -> bool:
 
 
 def _compare_part(
-    before: Source, after: Source, record: PartRecord, subject: Subject | None, selection: Selection
+    before: Source,
+    after: Source,
+    record: PartRecord,
+    subject: Subject | None,
+    selection: Selection,
+    progress: Progress,
 ) -> tuple[list[Difference], int]:
     part = subject.find_part(record.id) if subject else None
 
@@ -230,6 +241,7 @@ def _compare_part(
             else:
                 settings = map(decode_line, piece[:-1].split(b"\n"))
                 alike += sum(not (s.is_head and s.type == DOCUMENT) and not is_ignored(s) for s in settings)
+            progress(record.title, alike, record.settings)
             yield piece
 
     pieces = [side.snapshot.pieces(record.id) for side in (before, after)]

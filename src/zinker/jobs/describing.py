@@ -68,7 +68,7 @@ def describe_homes(setup: Setup, homes: tuple[str, ...], place: str = "here") ->
     numbered = (f"{parts[0].id}-{number}" for number in itertools.count(2))
     id = next(name for name in itertools.chain([parts[0].id], numbered) if name not in taken)
     make_folders(setup.drafts, mode=None)
-    return Undescribed(id, write_draft(setup, id, [marked(setup, where, one) for one in parts], setup.drafts))
+    return Undescribed(id, write_draft(setup, id, parts, setup.drafts))
 
 
 def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:

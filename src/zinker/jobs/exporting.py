@@ -4,6 +4,7 @@ import contextlib
 import datetime
 import itertools
 import re
+import shutil
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -22,6 +23,8 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
 from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.model.file_state import FileState
+from zinker.model.lines import heads_in
 from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.places.place import Process
 from zinker.profiles.layout import SUFFIX
@@ -31,8 +34,16 @@ from zinker.profiles.writing import ProfileBuilder, copy_profile, profile_file, 
 from zinker.shelf.shelf import Version
 
 
+class Room(msgspec.Struct, frozen=True):
+    """About how many bytes a profile would take, unpacked, and how many are free where it would go."""
+
+    size: int
+    free: int
+    where: str
+
+
 class Exported(msgspec.Struct, frozen=True):
-    """What an export made: a version on the shelf, or a path."""
+    """What an export made: a version on the shelf, or a path; nothing where it was a preview, which has `room`."""
 
     manifest: Manifest
     running: tuple[Process, ...] = ()
@@ -42,6 +53,7 @@ class Exported(msgspec.Struct, frozen=True):
     named: tuple[Problem, ...] = ()
     # The last version of the same place, and what of it was lost.
     before: Before | None = None
+    room: Room | None = None
 
     @property
     def is_complete(self) -> bool:
@@ -66,8 +78,9 @@ def export(
     for_others: bool = False,
     documents: tuple[str, ...] = (),
     is_loss_meant: bool = False,
+    preview: bool = False,
 ) -> Exported:
-    """Capture a subject at a place; on the shelf, or at `to`, see `destination`.
+    """Capture a subject at a place; on the shelf, or at `to`, see `destination`; with `preview`, nowhere.
 
     Where most of what the last version of the place had is gone, this one is not the latest, unless that is meant.
 
@@ -116,11 +129,15 @@ def export(
             builder.finish(manifest)
             return manifest
 
+        if preview:
+            with contextlib.closing(ProfileBuilder()) as builder:
+                manifest = build(builder)
+                room = _room(builder, to.parent if to else setup.shelf.folder)
+            return Exported(manifest, running, before=None if is_loss_meant else before, room=room)
         if to is None:
             version = setup.shelf.keep(name, build)
-            manifest = version.manifest
-            assert manifest is not None  # noqa: S101 - it was written just now
-            return Exported(manifest, running, version, before=None if is_loss_meant else before)
+            assert version.manifest is not None  # noqa: S101 - it was written just now
+            return Exported(version.manifest, running, version, before=None if is_loss_meant else before)
         now = datetime.datetime.now()
         path = destination(to, name, session.version, "" if for_others else place, now)
         if is_registration(path):
@@ -131,6 +148,20 @@ def export(
             builder.close()
         named = tuple(sharing.named) if sharing else ()
         return Exported(manifest, running, path=path, named=named, before=None if is_loss_meant else before)
+
+
+def _room(builder: ProfileBuilder, where: Path) -> Room:
+    """Return how much would be written where, with files once each, and how much room there is."""
+    sizes: dict[str, int] = {}
+    for part in builder.parts:
+        for piece in builder.pieces(part.id):
+            states = (FileState.of(head) for head in heads_in(piece))
+            sizes |= {state.sha256: state.size for state in states if state.sha256}
+    there = where.absolute()
+    while not there.exists():
+        there = there.parent
+    size = sum(part.size for part in builder.parts) + sum(sizes.values())
+    return Room(size, shutil.disk_usage(there).free, str(where))
 
 
 def check_names(

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.plan.layers import layered
@@ -26,6 +27,8 @@ from zinker.stores.desktop_db import USER
 from zinker.stores.home import NoHome, StoreError
 from zinker.stores.kinds import open_home, traits_of
 from zinker.subjects.subject import Subject, paths_of
+
+_TOLD_AFTER = 20_000  # settings
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -124,7 +127,7 @@ def show(
         chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
         selection = Selection(chosen, wanted.instance, documents)
         selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
-        settings = list(_settings(source, subject, parts, find.casefold(), selection))
+        settings = list(_settings(source, subject, parts, find.casefold(), selection, setup.progress))
         layers: dict[tuple[str, str, str], str] = {}
         if source.is_live and subject is not None:
             beneath = _layers(setup.place(wanted.place), subject, parts, find.casefold(), layers)
@@ -179,13 +182,20 @@ def _layers(
 
 
 def _settings(
-    source: Source, subject: Subject | None, parts: tuple[str, ...], find: str, selection: Selection
+    source: Source,
+    subject: Subject | None,
+    parts: tuple[str, ...],
+    find: str,
+    selection: Selection,
+    progress: Progress,
 ) -> Iterator[tuple[str, Setting]]:
     for record in source.manifest.parts:
         part = subject.find_part(record.id) if subject else None
         if parts and record.id not in parts:
             continue
-        for setting in source.snapshot.settings(record.id):
+        for number, setting in enumerate(source.snapshot.settings(record.id)):
+            if number % _TOLD_AFTER == 0:
+                progress(record.title, number, record.settings)
             if setting.is_head and setting.type == "document":
                 continue
             if part and not selection.has(part, setting.document):

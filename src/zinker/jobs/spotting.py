@@ -4,6 +4,7 @@ import contextlib
 from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from pathlib import Path
+from posixpath import commonpath
 
 import msgspec
 
@@ -20,15 +21,19 @@ from zinker.model.file_state import FileState
 from zinker.model.names import place_told
 from zinker.model.profile import Manifest, Problem
 from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf
+from zinker.places.given import path_at
 from zinker.places.place import Place
 from zinker.profiles.writing import ProfileBuilder
 from zinker.shelf.shelf import Version
+from zinker.stores.home import StoreError
 from zinker.stores.kinds import traits_of
 from zinker.subjects.draft import DraftPart
 from zinker.subjects.subject import Part, Subject, paths_of
 
 # The subject of a place that no subject file describes yet.
 UNNAMED = "spotted"
+# The part that the settings of a desktop's database are in, where its file is among what is watched.
+_DESKTOP = "desktop"
 # What is told of a home of which the first path alone is drafted.
 _WILD = "/**"
 
@@ -132,7 +137,28 @@ def _subject(setup: Setup, subject: str, homes: tuple[str, ...], place: Place, d
         id = part.id if part.id not in names else f"{part.id}-{len(names) + 1}"
         # Inside a folder, every file is looked at for what it is.
         parts.append(Part(id=id, store=part.store, path=part.path))  # type: ignore[arg-type]
+    if _holds_database(place, homes):
+        parts.append(Part(id=_DESKTOP, title="Desktop settings", store="desktop-db", path="/"))
     return Subject(format=1, id=draft or UNNAMED, title=" ".join(homes), part=tuple(parts))
+
+
+def _holds_database(place: Place, homes: tuple[str, ...]) -> bool:
+    """Tell whether the file of the desktop's settings database is in one of some homes, and can be read as such."""
+    config = place.folder("config")
+    file = config / "dconf" / "user" if config is not None else None
+    paths = [path_at(home, place).absolute() for home in homes]
+    if file is None or not file.exists() or not any(path in (file, *file.parents) for path in paths):
+        return False
+    try:
+        return place.desktop_db() is not None
+    except StoreError:
+        return False
+
+
+def _is_database(subject: Subject, found: Difference) -> bool:
+    """Whether a difference is only that of a file whose settings are watched one by one."""
+    is_there = subject.find_part(_DESKTOP) is not None and not found.address
+    return is_there and (found.document in ("user", "dconf/user") or found.document.endswith("/dconf/user"))
 
 
 def _differences(subject: Subject, before: LiveSnapshot, after: LiveSnapshot) -> Iterator[Difference]:
@@ -142,6 +168,8 @@ def _differences(subject: Subject, before: LiveSnapshot, after: LiveSnapshot) ->
             found = paired_by_case(found)
         for difference in found:
             leaf = difference.after or difference.before
+            if _is_database(subject, difference):
+                continue
             if difference.address or (leaf is not None and leaf.type == WHOLE):
                 yield difference
 
@@ -238,6 +266,9 @@ def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[Draft
     """Yield a part for every home that was touched, with what was seen to be volatile there."""
     for part in subject.part:
         own = [d for d in spotted.touched if d.part == part.id]
+        if part.id == _DESKTOP and own:
+            yield _drafted_subtree(own)
+            continue
         documents = dict.fromkeys(d.document for d in own)
         path = paths_of(part.path)[0]
         for number, document in enumerate(documents):
@@ -254,3 +285,11 @@ def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[Draft
             )
             if not is_below:
                 break
+
+
+def _drafted_subtree(touched: list[Difference]) -> DraftPart:
+    """Return a part for the narrowest subtree of a settings database that holds all that was touched."""
+    above = commonpath([d.address.rpartition("/")[0] or "/" for d in touched])
+    path = f"{above.rstrip('/')}/"
+    titles = tuple(d.address[len(path) - 1 :] for d in touched)
+    return DraftPart(path.strip("/").rpartition("/")[2] or _DESKTOP, path, "", "desktop-db", titles=titles)

@@ -82,8 +82,6 @@ def secret_of(place: str, user: str) -> str:
         then = f"Set {variable} instead."
         raise Refused(f"No answer from {place}", f"the keyring does not open: {error}", then) from None
     if not secret:
-        why = f"there is no password for {user}"
-        raise Refused(
-            f"No answer from {place}", why, f"Set {variable}, or put it into the keyring as zinker:{place}."
-        )
+        why = f"the password of {user} is neither in {variable} nor in the keyring, as zinker:{place}"
+        raise Refused(f"No answer from {place}", why, "Put it into one of them.")
     return str(secret)

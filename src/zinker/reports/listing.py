@@ -93,7 +93,7 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     about = exported.manifest
     where = exported.version.reference if exported.version else str(exported.path)
     version = f" {visible(about.application_version)}" if about.application_version else ""
-    yield heading(f"Kept as {where}")
+    yield heading(f"Kept as {where}" if exported.room is None else "This would be kept:")
     at = f" at {place_told(about.place, about.machine)}" if about.place else ", for others"
     yield plain(f"{about.title}{version}{at}, {when(about.captured)}")
     yield from parts_text(about, width)
@@ -118,6 +118,11 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
         hint = ", so it is withheld; --with-secrets seals it in"
         told = (msgspec.structs.replace(p, why=p.why + hint) if p.withheld else p for p in problems)
         yield from place_lines(told, subject)
+    if exported.room is not None:
+        documents = count(sum(part.documents for part in about.parts), "document")
+        needs = f"{documents}, {count(about.settings, 'setting')}: about {size(exported.room.size)}"
+        yield plain(f"{needs}, of {size(exported.room.free)} free at {visible(exported.room.where)}.")
+        yield heading("Nothing was kept: this was a preview.")
     if exported.named:
         yield left_out("Still seems to name a person or a host:")
     yield from place_lines(exported.named, subject)

@@ -15,6 +15,7 @@ from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.session import Session, why_not
 from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem
+from zinker.model.rows import Block
 from zinker.model.setting import WHOLE, decode_line, text_of
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder, TooLong
@@ -22,13 +23,15 @@ from zinker.stores.home import Home, NoHome, StoreError
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
 
-# Called with what is being done, how many documents are done, and how many there are.
+# Called with what is being done, how much of it is done, and how much there is; or that this is not known.
 Progress = Callable[[str, int, int], None]
+UNKNOWN = -1
 
 # How many documents are read before it is their turn; each may be large.
 _AHEAD = 2
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
+_TOLD_AFTER = 5_000  # settings
 
 
 def no_progress(what: str, done: int, total: int) -> None:
@@ -173,13 +176,24 @@ class _Capture:
                     why = f"{error.why}, {_TRIES} times"
                     self._problems.append(Problem(part.id, at.document, "", why))
 
+    def _told(self, part: Part, blocks: Iterable[Block]) -> Iterator[Block]:
+        """Say now and then how many settings of a document have been read; how many there are, it does not know."""
+        done = told = 0
+        for block in blocks:
+            yield block
+            done += len(block)
+            if done - told >= _TOLD_AFTER:
+                told = done
+                self._progress(part.name, done, UNKNOWN)
+
     def _add(self, part: Part, reading: Reading) -> None:
         if reading.is_readable:
             try:
                 if reading.blocks is None:
                     self._builder.add(reading.head, reading.leaves, reading.content)
                 else:
-                    self._builder.add_blocks(reading.head, reading.blocks(), reading.content)
+                    blocks = self._told(part, reading.blocks())
+                    self._builder.add_blocks(reading.head, blocks, reading.content)
             except TooLong:
                 self._add_whole(part, reading)
         for trouble in (*reading.troubles, *reading.later):

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import NamedTuple
 
+from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.plan.documents import Options, PartCase, PartPlan, PartPlanner
 from zinker.jobs.plan.result import with_result
@@ -49,7 +50,8 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
     live_heads: dict[str, FileState] = {}
     source_heads: dict[str, FileState] = {}
     origins = {name: old for (id, old), name in sides.source.crosswalk.renames.items() if id == part.id}
-    counter = _Counter(part, selection, sides.options.own(part), origins)
+    progress, known = sides.session.setup.progress, record.settings if record else 0
+    counter = _Counter(part, selection, sides.options.own(part), origins, progress, known)
     source = _marked(part, sides.source, sides.session.withholder)
     found: Iterable[Difference] = differences(
         part.id,
@@ -109,10 +111,17 @@ class _Counter:
     """Counts the settings of a source that take part in a comparison: neither volatile nor the place's own."""
 
     def __init__(
-        self, part: Part, selection: Selection, own: tuple[str, ...], origins: Mapping[str, str]
+        self,
+        part: Part,
+        selection: Selection,
+        own: tuple[str, ...],
+        origins: Mapping[str, str],
+        progress: Progress,
+        known: int,
     ) -> None:
         self._part, self._selection, self._own, self._origins = part, selection, own, origins
         self._words = words_of(own)
+        self._progress, self._known = progress, known
         self.total = 0
 
     def counted(self, pieces: Iterator[bytes]) -> Iterator[bytes]:
@@ -123,6 +132,7 @@ class _Counter:
                 self.total += sum(self.counts(s.document, s.address, s) for s in settings)
             else:
                 self.total += count_settings(piece) - self._own_in(piece)
+            self._progress(self._part.name, self.total, self._known)
             yield piece
 
     def _own_in(self, piece: bytes) -> int:
