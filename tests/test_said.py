@@ -7,6 +7,7 @@ import shutil
 
 import pytest
 from conftest import BRANCH
+from test_disk import KILLING
 
 AT = ("--place", "potting-shed")
 
@@ -265,3 +266,122 @@ def test_here_is_called_by_its_machine(kept, tmp_path):
     assert not re.search(r"\b(to|into|at):? +here\b", done.out)
     shown = json.loads(kept("show", "here:mosslight", "--json").out)
     assert shown["source"] == "this machine now"
+
+
+NAMED = """
+format = 1
+id = "quill"
+title = "Quill"
+[application]
+[[application.needs]]
+path = "{data}/quill/plug-ins"
+says = "The plug-in"
+items = { part = "general", address = "/plugins" }
+[[part]]
+id = "general"
+store = "file"
+path = "{config}/quill/quill.json"
+[[part]]
+id = "catalogue"
+store = "file"
+path = "{documents}/catalogue.csv"
+named_by = { part = "general", address = "/catalogue" }
+[[part]]
+id = "plans"
+store = "file"
+path = "{data}/quill/plans/**"
+named_by = { part = "general", address = "/plans" }
+"""
+
+
+@pytest.fixture
+def quill(garden):
+    """An application whose data the user has moved, on one machine; on the other it has just been installed."""
+    (garden.path / "subjects/quill.subject.toml").write_text(NAMED)
+    for place, user, settings in (
+        (
+            "potting-shed",
+            "ivy",
+            {"catalogue": r"C:\Users\ivy\Papers\ferns.csv", "plans": r"%USERPROFILE%\Plans"},
+        ),
+        ("glasshouse", "fern", {"catalogue": "", "plans": ""}),
+    ):
+        home = garden.path / place / "Users" / user
+        (home / "AppData/Roaming/quill").mkdir(parents=True)
+        (home / "AppData/Local/quill/plug-ins/ink").mkdir(parents=True)
+        (home / "AppData/Roaming/quill/quill.json").write_text(json.dumps(settings | {"plugins": ["ink"]}))
+    ivy = garden.path / "potting-shed/Users/ivy"
+    (ivy / "Papers").mkdir()
+    (ivy / "Papers/ferns.csv").write_text("hart's tongue\n")
+    (ivy / "Plans/beds").mkdir(parents=True)
+    (ivy / "Plans/beds/east.svg").write_text("<svg/>")
+    return garden
+
+
+def test_a_home_that_a_setting_names_is_found_where_that_says_on_both_machines(quill):
+    fern = quill.path / "glasshouse/Users/fern"
+    assert str(quill.path / "potting-shed/Users/ivy/Plans") in quill("subjects", "show", "quill", *AT).out
+    shown = quill("export", "quill", *AT).out
+    assert re.search(r"Catalogue +1 document\n +Plans +1 document\n", shown)
+    before = quill.places("glasshouse")
+    there = ("--place", "glasshouse", "--adopt", "--yes")
+    quill("import", "quill@1", *there)
+    assert (fern / "Papers/ferns.csv").read_text() == "hart's tongue\n"
+    assert (fern / "Plans/beds/east.svg").read_text() == "<svg/>"
+    own = json.loads((fern / "AppData/Roaming/quill/quill.json").read_text())
+    assert own["catalogue"] == r"C:\Users\fern\Papers\ferns.csv"
+    # The setting has been changed by hand since; what was written is taken back where it was written.
+    quill("undo", "--yes")
+    assert quill.places("glasshouse") == before
+    # Without the setting, what is named goes where the place's own setting says: the usual place.
+    quill("import", "quill@1", *there, "--part", "plans")
+    assert (fern / "AppData/Local/quill/plans/beds/east.svg").exists() and not (fern / "Plans").exists()
+
+
+def test_what_a_setting_names_and_is_not_there_is_said(quill):
+    ivy, there = quill.path / "potting-shed/Users/ivy", ("--place", "glasshouse", "--adopt", "--preview")
+    quill("export", "quill", *AT)
+    told = quill("import", "quill@1", *there, "--without", "catalogue").out
+    assert (
+        r"Catalogue: C:\Users\fern\Papers\ferns.csv is not at glasshouse, and does not come with this."
+        in told
+    )
+    # A setting from a stranger leads nowhere but into the folders that are known of the place.
+    settings = ivy / "AppData/Roaming/quill/quill.json"
+    for named in (
+        r"C:\Windows\system.ini",
+        r"C:\Users\ivy\..\sage\x.csv",
+        r"\\server\share\x.csv",
+        "/etc/passwd",
+    ):
+        settings.write_text(json.dumps({"catalogue": named, "plugins": ["ink", "../dye", "blot"]}))
+        shown = quill("subjects", "show", "quill", *AT).out
+        assert "in none of the folders that are known of potting-shed" in shown, named
+    quill("export", "quill", *AT, "--loss-is-meant")
+    told = quill("import", "quill@2", *there).out
+    assert "The plug-in blot is missing at glasshouse" in told and "The plug-in ../dye is missing" in told
+    assert "The plug-in ink" not in told
+    assert (
+        "in none of the folders"
+        in quill("import", "quill@1", *AT, "--part", "catalogue", "--yes", code=1).out
+    )
+
+
+@pytest.mark.skipif(os.name == "nt", reason="no signals there")
+def test_an_import_killed_while_homes_move_is_taken_back_where_it_wrote(quill):
+    quill("export", "quill", *AT)
+    before = quill.places("glasshouse")
+    ends = set()
+    for number in (2, 4, 6, 8, 10, 40):
+        dying = {
+            "KILL_AT": str(number),
+            "KILL_BELOW": str(quill.path / "glasshouse"),
+            "PYTHONPATH": str(KILLING),
+        }
+        done = quill("import", "quill@1", "--place", "glasshouse", "--adopt", "--yes", code=None, env=dying)
+        quill("export", "quill", "--place", "glasshouse", "--loss-is-meant")  # puts right what was cut off
+        ends.add((done.code == 0, quill.places("glasshouse") == before))
+        if quill.places("glasshouse") != before:
+            quill("undo", "--yes")
+        assert quill.places("glasshouse") == before, number
+    assert (False, True) in ends and (True, False) in ends

@@ -15,6 +15,7 @@ from zinker.jobs.plan.base import with_base
 from zinker.jobs.plan.checks import EMPTY_SECRETS, LEAVE_UNWRITABLE, objections, without_unwritable
 from zinker.jobs.plan.conflicts import Resolve, replace, resolved
 from zinker.jobs.plan.documents import NEW_INSTANCE, Options
+from zinker.jobs.plan.named import against_named, move_homes, told_missing
 from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
 from zinker.jobs.plan.part import Sides, plan_part
@@ -113,13 +114,17 @@ def import_profile(
             bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
             session = Session(setup, target, subject, EMPTY_SECRETS in wishes.overruled)
+            translated = _translated(session, source, wishes, wanted)
+            said = {} if selection.documents or wishes.addresses else move_homes(session, translated, chosen)
             with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
-                sides = _sides(session, live, source, wishes, wanted)
+                sides = _sides(session, live, translated, wishes)
                 _check_names(selection, sides, source)
                 instance = wishes.instance or wanted.instance
                 plan = _plan(sides, Selection(chosen, instance, wishes.documents), source)
                 plan = _chosen(sides, plan, wishes, resolve, choose)
                 plan = _completed(sides, plan, bound, source, wishes)
+                against = (*plan.objections, *against_named(session, plan, live, said))
+                plan = msgspec.structs.replace(plan, objections=against)
                 ended = without_writing(plan, "Not imported", preview, approve)
                 return ended or carry_out(session, sides.source, plan, kind, progress=progress)
 
@@ -196,7 +201,8 @@ def _bound_elsewhere(selection: Selection, source: Source, place: Place, wishes:
     return [part for part in bound if part.id not in wishes.parts]
 
 
-def _sides(session: Session, live: LiveSnapshot, source: Source, wishes: Wishes, wanted: Reference) -> Sides:
+def _translated(session: Session, source: Source, wishes: Wishes, wanted: Reference) -> Translated:
+    """Return a source as the place would have it."""
     subject = session.subject
     world = World(session.place.name, session.place.own_folders(), session.version)
     crosswalk = crosswalk_for(source.manifest, world, wishes.rules, wishes.translate)
@@ -206,9 +212,13 @@ def _sides(session: Session, live: LiveSnapshot, source: Source, wishes: Wishes,
     crosswalk = with_people(crosswalk, subject, wishes.rules)
     replaces = (*crosswalk.replaces, *references)
     crosswalk = msgspec.structs.replace(crosswalk, renames=renames, replaces=replaces)
+    return Translated(source.snapshot, crosswalk)
+
+
+def _sides(session: Session, live: LiveSnapshot, translated: Translated, wishes: Wishes) -> Sides:
+    subject = session.subject
     own = subject.application.version
     version_at = (own.part, own.address) if own else ("", "")
-    translated = Translated(source.snapshot, crosswalk)
     titles = titles_in(subject, live, translated) if wishes.addresses else {}
     asked = asked_for(wishes.addresses, titles)
     options = Options(wishes.exact, version_at, for_whom=wishes.for_whom, asked=asked)
@@ -294,6 +304,7 @@ def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wish
         remarks=(
             *_remarks(session.place, session.subject),
             *plan.remarks,
+            *told_missing(session, plan),
             *told_for_whom(chosen, source.snapshot, wishes.for_whom),
         ),
     )

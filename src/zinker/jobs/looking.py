@@ -10,6 +10,7 @@ from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.plan.layers import layered
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.detect import holds_secret, rule_of_name
+from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import titles_in
@@ -214,9 +215,10 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
     for described in subjects:
         parts: list[PartState] = []
         instances: set[str] = set()
+        session = Session(setup, where, described)
         for part in described.part:
             try:
-                home = open_home(where, part)
+                home = session.home(part)
                 documents = home.documents()
                 instances |= {home.instance(document) for document in documents} - {""}
                 at = "\n".join(home.where())

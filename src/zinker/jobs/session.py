@@ -1,19 +1,22 @@
 """One run at a place: every home is opened once, and every document taken apart once."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from functools import cached_property
+from types import MappingProxyType
 
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, reason
 from zinker.model.plan import DocumentChange, SettingChange
 from zinker.model.profile import Snapshot
-from zinker.model.setting import WITHHELD, decode_line, text_of
+from zinker.model.setting import WITHHELD, Leaf, decode_line, text_of
 from zinker.model.where import Where
+from zinker.places.given import in_folders
 from zinker.places.place import Place
+from zinker.stores.file_roots import moved_to
 from zinker.stores.home import Home, NoHome, StoreError
 from zinker.stores.kinds import open_home
 from zinker.stores.reading import Reading
-from zinker.subjects.subject import Part, Subject
+from zinker.subjects.subject import Part, SettingAt, Subject, paths_of
 
 # So many bytes of documents, and of what they would be, are remembered between planning and writing.
 _REMEMBERED = 16 * 1024 * 1024
@@ -22,8 +25,20 @@ _REMEMBERED = 16 * 1024 * 1024
 class Session:
     """A subject at a place, while one command works on it."""
 
-    def __init__(self, setup: Setup, place: Place, subject: Subject, empty_secrets: bool = True) -> None:
-        """Begin a run; with `empty_secrets`, a file that cannot be without a withheld one has it empty."""
+    def __init__(
+        self,
+        setup: Setup,
+        place: Place,
+        subject: Subject,
+        empty_secrets: bool = True,
+        moved: Mapping[str, str] = MappingProxyType({}),
+    ) -> None:
+        """Begin a run; with `empty_secrets`, a file that cannot be without a withheld one has it empty.
+
+        `moved` has the paths of parts whose homes a setting names, where they are not to be asked for.
+        """
+        # By part; of those that were asked for, and "" for what is where it usually is.
+        self.moved: dict[str, str] = dict(moved)
         self.setup, self.place, self.subject, self.empty_secrets = setup, place, subject, empty_secrets
         self.withholder = setup.withholder()
         self._homes: dict[str, Home] = {}
@@ -61,11 +76,27 @@ class Session:
             raise self._missing[part.id]
         if part.id not in self._homes:
             try:
-                self._homes[part.id] = open_home(self.place, part, self.setup.reader)
+                self._homes[part.id] = open_home(self.place, part, self.setup.reader, self._moved(part))
             except NoHome as error:
                 self._missing[part.id] = error
                 raise
         return self._homes[part.id]
+
+    def _moved(self, part: Part) -> str:
+        """Return where a setting says that a part is, "" for where it usually is; raises `NoHome`."""
+        if part.named_by is not None and part.id not in self.moved:
+            leaf = self._leaf_at(part.named_by)
+            self.move(part, named_in(leaf))
+        return self.moved.get(part.id, "")
+
+    def move(self, part: Part, named: str) -> None:
+        """Have a part where a path says, as programs at the place write it; raises `NoHome` out of bounds."""
+        folder = in_folders(named, self.place) if named else ""
+        if named and not folder:
+            why = f"a setting says that it is {named}, in none of the folders that are known of {self.place.told}"
+            self._missing[part.id] = NoHome(why)
+            raise self._missing[part.id]
+        self.moved[part.id] = moved_to(paths_of(part.path)[0], folder) if folder else ""
 
     def home_of(self, change: DocumentChange) -> Home:
         """Return the home of a document that would be changed."""
@@ -117,16 +148,26 @@ class Session:
     def version(self) -> str:
         """The version the application has written into its settings, or "" if nobody knows."""
         at = self.subject.application.version
-        part = at and self.subject.find_part(at.part)
-        if not at or not part:
-            return ""
+        leaf = self._leaf_at(at) if at else None
+        return text_of(leaf) if leaf else ""
+
+    def _leaf_at(self, at: SettingAt) -> Leaf | None:
+        """Return a setting as it is now."""
+        part = self.subject.find_part(at.part)
+        if not part:
+            return None
         try:
             home = self.home(part)
             readings = (home.read(document) for document in home.documents())
             found = (reading.leaves_at([at.address]) for reading in readings)
-            return next((text_of(leaves[at.address]) for leaves in found if leaves), "")
+            return next((leaves[at.address] for leaves in found if leaves), None)
         except (NoHome, OSError, StoreError):
-            return ""
+            return None
+
+
+def named_in(leaf: Leaf | None) -> str:
+    """Return the file or folder that a setting names, "" for none."""
+    return leaf.value if leaf is not None and isinstance(leaf.value, str) else ""
 
 
 def why_not(error: OSError | StoreError) -> str:

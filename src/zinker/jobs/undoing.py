@@ -81,7 +81,7 @@ def _begin(
     change = _undoable(setup, change.number)  # another run may have been faster
     if not leave_later:
         _check_later(setup, change, subject, passed)
-    return Session(setup, place, subject)
+    return Session(setup, place, subject, moved=change.moved)
 
 
 def leave_as_it_is(setup: Setup, number: int) -> Change:

@@ -38,6 +38,8 @@ class Change(msgspec.Struct, frozen=True):
     left: tuple[LeftAlone, ...] = ()
     # The machine whose settings were taken over, where it is another one.
     adopted_from: str = ""
+    # Where the homes were that settings name, by part.
+    moved: dict[str, str] = {}
     # The digest of the record of its documents, in hexadecimal; "" before format 2.
     documents_sha256: str = ""
 

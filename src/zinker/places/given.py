@@ -51,3 +51,27 @@ def path_at(text: str, place: Place) -> Path:
         return Path(expanded).expanduser()
     except RuntimeError:  # the home of an account that is unknown here
         return Path(expanded)
+
+
+def in_folders(text: str, place: Place) -> str:
+    """Return a path as programs at a place write it, from one of the place's folders on: `{home}/Plans/ferns.csv`.
+
+    It is "" for one that is in none of them, or that climbs.
+    """
+    is_windows = place.system.startswith("Windows")
+    own = place.own_folders()
+
+    def value(found: re.Match[str]) -> str:
+        name = found["windows"] or found["braced"] or found["plain"] or ""
+        return own.get(_FOLDERS.get(name.lower(), ""), found[0])
+
+    whole = _VARIABLE.sub(value, re.sub(r"^~(?=[/\\]|$)", "%HOME%", text.strip()))
+    names = re.split(r"[/\\]+" if is_windows else "/+", whole.rstrip("/\\" if is_windows else "/"))
+    best: tuple[int, str] = (0, "")
+    for variable, folder in own.items():
+        above = re.split(r"[/\\]+" if is_windows else "/+", folder.rstrip("/\\"))
+        head, rest = names[: len(above)], names[len(above) :]
+        is_below = head == above or (is_windows and [*map(str.lower, head)] == [*map(str.lower, above)])
+        if is_below and rest and not {".", "..", ""} & set(rest) and len(above) > best[0]:
+            best = len(above), "/".join((f"{{{variable}}}", *rest))
+    return best[1]

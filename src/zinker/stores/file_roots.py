@@ -54,6 +54,16 @@ def root_of(roots: Sequence[Root], document: str) -> tuple[Root, str]:
     return (further, name) if further else (roots[0], document)
 
 
+def moved_to(path: str, folder: str) -> str:
+    """Return a path of a part as it is where the user has moved what its wild cards count from, or the file itself.
+
+    >>> moved_to("{data}/fern/plans/**", "{home}/Plans"), moved_to("{data}/fern/list.csv", "{home}/ferns.csv")
+    ('{home}/Plans/**', '{home}/ferns.csv')
+    """
+    _, _, pattern = _split(path)
+    return f"{folder}/{pattern}" if is_wild(pattern) else folder
+
+
 def instance_in(roots: Sequence[Root], document: str) -> str:
     """Return the instance a document belongs to, or "" if the part has none."""
     root, name = root_of(roots, document)

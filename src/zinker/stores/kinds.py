@@ -44,13 +44,15 @@ def traits_of(store: str) -> Traits:
     return KINDS[store].traits if store in KINDS else Traits()
 
 
-def open_home(place: Offers, part: PartShape, reader: Reader | None = None) -> Home:
-    """Return the home of a part at a place; `reader` takes its documents apart.
+def open_home(place: Offers, part: PartShape, reader: Reader | None = None, moved: str = "") -> Home:
+    """Return the home of a part at a place, `moved` where it is not the usual; `reader` takes its documents apart.
 
     Raises `NoHome`, `StoreError` and `OSError`.
     """
     system = system_kind(place.system)
     candidates: Candidates = [(home, home.candidates(system)) for home in part.homes]
+    if moved:
+        candidates[0] = (candidates[0][0], (moved,))
     if not any(paths for _, paths in candidates):
         raise NoHome(f"it has no home on {_NAMES[system]}")
     kind = KINDS[part.store]

@@ -13,7 +13,7 @@ from zinker.model.names import unknown
 from zinker.stores.desktop_db import settings_path
 from zinker.stores.policies import SERVER
 from zinker.stores.registry import whole_key
-from zinker.subjects.subject import Part, Paths, Subject, paths_of
+from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
 SUFFIX = ".subject.toml"
@@ -116,6 +116,12 @@ def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
     version = subject.application.version
     if version and version.part not in ids:
         yield f"the version is to be found in the part `{version.part}`, which there is not"
+    for at, what in _settings_at(subject):
+        if at.part not in ids:
+            yield f"the part `{at.part}` is to have the setting for {what}, and there is no such part"
+    for part in subject.part:
+        if part.named_by and (part.store != "file" or part.named_by.part == part.id):
+            yield f"the part `{part.id}` cannot be named by that setting: it has to be files, named by another part"
     for need in subject.application.needs:
         yield from _variable_mistakes(need.path)
         yield from (
@@ -123,6 +129,12 @@ def _mistakes(path: Path, subject: Subject) -> Iterator[str]:
             for id in need.parts
             if id not in ids
         )
+
+
+def _settings_at(subject: Subject) -> Iterator[tuple[SettingAt, str]]:
+    """Yield the settings that others depend on, and for what."""
+    yield from ((part.named_by, f"the home of {part.id}") for part in subject.part if part.named_by)
+    yield from ((need.items, need.says) for need in subject.application.needs if need.items)
 
 
 def _part_mistakes(part: Part) -> Iterator[str]:

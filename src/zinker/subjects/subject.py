@@ -27,18 +27,22 @@ class Strict(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A table in which an unknown key is a mistake, not something to skip."""
 
 
-class VersionAt(Strict, frozen=True):
-    """Where the application writes its own version."""
+class SettingAt(Strict, frozen=True):
+    """A setting of a part: where the application writes its own version, say, or names a folder."""
 
     part: Id
     address: Pointer
 
 
 class Need(Strict, frozen=True):
-    """Something that must be at a place before the settings of some parts, or of all, make sense there."""
+    """Something that must be at a place before the settings of some parts, or of all, make sense there.
+
+    With `items`, every item of the list at that setting must be below the path.
+    """
 
     path: str
     says: str
+    items: SettingAt | None = None
     parts: tuple[Id, ...] = ()
 
 
@@ -46,7 +50,7 @@ class Application(Strict, frozen=True):
     """The application that the settings belong to."""
 
     processes: tuple[str, ...] = ()
-    version: VersionAt | None = None
+    version: SettingAt | None = None
     compatible: Compatible = "any"
     needs: tuple[Need, ...] = ()
     afterwards: str = ""
@@ -101,12 +105,16 @@ class PartHome(msgspec.Struct, frozen=True):
 
 
 class Part(Strict, frozen=True):
-    """One part: its kind of home, and the path or key of it."""
+    """One part: its kind of home, and the path or key of it.
+
+    Where the user can move that, the setting `named_by` names the file or folder; `path` is the usual one.
+    """
 
     id: Id
     store: Store
     path: Paths
     title: str = ""
+    named_by: SettingAt | None = None
     format: Literal[""] | Format = ""
     dialect: Dialect = PLAIN
     home: tuple[FurtherHome, ...] = ()

@@ -108,6 +108,7 @@ def _begun(session: Session, plan: Plan, kind: Kind, number: int, fallback: int,
         started=_now(),
         fallback=fallback,
         undoes=undoes,
+        moved=session.moved,
         items=plan.count,
         adopted_from=plan.adopted_from,
     )
@@ -158,7 +159,7 @@ def _fail(session: Session, change: Change, plan: Plan, error: BaseException) ->
     what = f"Not {_PAST[change.kind]}"
     try:
         # What was known of the place is not true any more.
-        again = Session(session.setup, session.place, session.subject)
+        again = Session(session.setup, session.place, session.subject, moved=session.moved)
         left = take_back(again, change, plan.documents)
     except Exception as worse:  # noqa: BLE001 - whatever it is, the place must not stay blocked without a word
         then = (

@@ -52,7 +52,7 @@ def _blocked(place: Place, change: Change, error: Exception) -> Refused:
 
 def _recover(setup: Setup, place: Place, change: Change) -> str:
     changes = setup.shelf.changes.documents(change)
-    session = Session(setup, place, setup.catalogue.find(change.subject))
+    session = Session(setup, place, setup.catalogue.find(change.subject), moved=change.moved)
     rescue(session, changes)
     missing = read_back(session, changes, [])
     when = change.started[:16].replace("T", " ")

@@ -12,7 +12,7 @@ from zinker.model.plan import DocumentChange, LeftAlone, Objection, Plan
 from zinker.model.profile import Manifest
 from zinker.places.place import Place
 from zinker.stores.home import Closed
-from zinker.subjects.subject import Compatible, Subject
+from zinker.subjects.subject import Compatible, SettingAt, Subject
 
 # What options overrule, by the names that these have.
 WHILE_RUNNING = "while-running"
@@ -143,7 +143,15 @@ def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -
         depending = [id for id in touched if not need.parts or id in need.parts]
         variable, _, rest = need.path[1:].partition("}/")
         folder = place.folder(variable)
-        if depending and (folder is None or not (folder / rest).exists()):
+        if depending and need.items is not None:
+            missing = _missing_items(need.items, changes, folder / rest if folder is not None else None)
+            for item in missing:
+                yield Objection(
+                    f"{need.says} {item} is missing at {place.told} ({need.path}).",
+                    "Install it first, or add --despite-needs.",
+                    DESPITE_NEEDS,
+                )
+        elif depending and (folder is None or not (folder / rest).exists()):
             parts = (subject.find_part(id) for id in depending)
             names = ", ".join(part.name for part in parts if part)
             yield Objection(
@@ -151,6 +159,23 @@ def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -
                 "Install it first, or add --despite-needs.",
                 DESPITE_NEEDS,
             )
+
+
+def _missing_items(at: SettingAt, changes: tuple[DocumentChange, ...], folder: Path | None) -> Iterator[str]:
+    """Yield the items of a list that would be written that are not below a folder; names, and no paths."""
+    after = (
+        item.after
+        for change in changes
+        if change.part == at.part
+        for item in change.items
+        if item.address == at.address or item.address.startswith(f"{at.address}/")
+    )
+    values = (leaf.value for leaf in after if leaf is not None)
+    names = (name for value in values for name in (value if isinstance(value, list) else [value]))
+    for name in dict.fromkeys(str(name) for name in names if name):
+        is_name = not set("/\\") & set(name) and name not in (".", "..")
+        if folder is None or not is_name or not (folder / name).exists():
+            yield name
 
 
 def rights(session: Session, changes: tuple[DocumentChange, ...]) -> Iterator[Objection]:
