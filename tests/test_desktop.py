@@ -326,3 +326,44 @@ def test_a_change_in_the_database_is_spotted_by_its_key(desk):
     assert "The change touched 1 setting: 1 changed." in plain and "dconf/user" not in plain
     draft = (desk.path / "subjects/panel.subject.toml").read_text()
     assert 'path = "/garden/desk/panel/"' in draft and '"/size" = "size"' in draft
+
+
+def test_a_dump_is_read_compared_imported_and_written_as_its_own_tool_has_it(desk):
+    for number, value in enumerate(VALUES):
+        desk.dconf("write", f"/garden/desk/values/{number}", value)
+    desk.dconf("write", "/garden/desk/panel/size", "uint32 48")
+    shown = desk.shown()
+    live = {address: value[:2] for address, value in shown.items() if "default" not in value[2]}
+    whole = desk.dconf("dump", "/")  # with what counts from the organisation
+    own = whole.replace("position='bottom'\n", "")
+    for name, text in {"whole": whole, "part": desk.dconf("dump", "/garden/")}.items():
+        (desk.path / f"{name}.dconf").write_text(text)
+        read = {address: value[:2] for address, value in desk.shown(f"{name}.dconf").items()}
+        assert read == live, name
+        found = desk("compare", f"{name}.dconf", "here:garden-desk", "--json", code=1).json["differences"]
+        assert [difference["address"] for difference in found] == ["/panel/position"]
+    # What is written is what the tool itself would write, and loads.
+    desk("export", "garden-desk", "--label", "all")
+    desk("export", "garden-desk@all", "--to", "ours.dconf")
+    assert (desk.path / "ours.dconf").read_text().split() == ["#", "below", "/", *own.split()]
+    desk.dconf("reset", "-f", "/garden/")
+    desk.dconf_load("/", (desk.path / "ours.dconf").read_text())
+    assert desk.dconf("dump", "/") == whole
+    # And it is imported, setting by setting; what is not in it stays.
+    desk.dconf("reset", "-f", "/garden/desk/values/")
+    desk.dconf("write", "/garden/desk/panel/margin", "3.0")
+    assert "locked by the organisation" in desk("import", "whole.dconf", "--yes", code=1).out
+    desk.dconf("reset", "/garden/desk/panel/margin")
+    assert desk.dconf("dump", "/") == whole
+    desk("export", "ours.dconf", "--label", "from-a-colleague")
+    kept = {address: value[:2] for address, value in desk.shown("garden-desk@from-a-colleague").items()}
+    assert kept == {address: value for address, value in live.items() if address != "/panel/position"}
+    # Paths that no subject describes, and lines that are none, are named.
+    (desk.path / "odd.dconf").write_text("[org/example/x]\nplain='1'\nbad=[1, 'x'\n")
+    odd = desk("show", "odd.dconf")
+    assert "/org/example/x/plain" in odd.out
+    why = desk("import", "odd.dconf", "--yes", code=2).err
+    assert "no subject file describes" in why and "/org/example/x/" in why
+    for broken in (b"size=1\n", b"[a\nb=1\n", b"\xff\xfe", b"[a]\nb\n"):
+        (desk.path / "broken.dconf").write_bytes(broken)
+        assert "is no dump of a settings database" in desk("show", "broken.dconf", code=5).err

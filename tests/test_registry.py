@@ -292,7 +292,7 @@ def test_whoever_cannot_be_reached_says_why(samba, far, tmp_path):
 
     assert "password is wrong" in why(secret="moss")
     assert "nothing listens" in why(port=1)
-    assert "Set ZINKER_SECRET_FAR_KIOSK" in far("places", code=1, env={"ZINKER_SECRET_FAR_KIOSK": ""}).out
+    assert "ZINKER_SECRET_FAR_KIOSK" in far("places", code=1, env={"ZINKER_SECRET_FAR_KIOSK": ""}).out
     listener = socket.create_server(("127.0.0.1", 0))  # something else than SMB
     with listener:
 

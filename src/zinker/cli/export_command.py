@@ -45,7 +45,8 @@ _Places = Annotated[
 _Subjects = Annotated[
     list[str] | None,
     typer.Argument(
-        help="Subjects, or subject/instance; a kept version, with --to; or FILE.reg.", metavar="[SUBJECTS]..."
+        help="Subjects, or subject/instance; a kept version, with --to; FILE.reg or FILE.dconf.",
+        metavar="[SUBJECTS]...",
     ),
 ]
 _Homes = Annotated[
@@ -58,7 +59,7 @@ _Homes = Annotated[
 ]
 _To = Annotated[
     Path | None,
-    typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, a folder."),
+    typer.Option(help="Write it there, not to the shelf: FILE.zinker, FILE.reg, FILE.dconf, a folder."),
 ]
 _ForOthers = Annotated[
     bool,
@@ -105,7 +106,8 @@ def command(
 
     Example: zinker export mosslight@7 --to /media/stick
 
-    FILE.reg, a registration text file, becomes a version, or a version becomes one.
+    FILE.reg, a registration text file, or FILE.dconf, a dump of a desktop's settings, becomes a version, and a
+    version becomes one.
 
     Example: zinker export brindlepot@7 --to till.reg
 
@@ -198,7 +200,7 @@ def _all(
 
 
 def _is_text(name: str) -> bool:
-    return name.lower().endswith(".reg")
+    return name.lower().endswith((".reg", ".dconf"))
 
 
 def _is_kept(name: str) -> bool:

@@ -17,11 +17,11 @@ from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
-from zinker.jobs.registration import TextProfile, is_registration, read_registration, write_registration
 from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
+from zinker.jobs.texts import TextProfile, is_text, read_text, write_text
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
@@ -140,7 +140,7 @@ def export(
             return Exported(version.manifest, running, version, before=None if is_loss_meant else before)
         now = datetime.datetime.now()
         path = destination(to, name, session.version, "" if for_others else place, now)
-        if is_registration(path):
+        if is_text(path):
             with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
                 return _as_text(snapshot, path, replace, ansi, running)
         with _written_to(path, replace) as builder:
@@ -180,7 +180,7 @@ def check_names(
 
 def _for_others(selection: Selection, named: tuple[str, ...], to: Path | None, note: str) -> Selection:
     """Return what of a selection others can use: nothing that is bound to a device, unless it was named."""
-    if to is None or is_registration(to):
+    if to is None or is_text(to):
         why = "a profile for others is handed on, as a file or a folder"
         raise WrongUsage("Not exported", why, "Say where with --to FILE.zinker, or --to FOLDER.")
     if note:
@@ -195,7 +195,7 @@ def _as_text(
     """Write the registry parts of settings as a registration text file."""
     _check_free(path, replace)
     try:
-        left = write_registration(snapshot, path, ansi)
+        left = write_text(snapshot, path, ansi)
     except OSError as error:
         raise _unwritable(path, error) from None
     manifest = snapshot.manifest
@@ -221,7 +221,7 @@ def export_text(
     check_said(label, note)
 
     def build(builder: ProfileBuilder) -> Manifest:
-        manifest = read_registration(setup, source, builder, locks)
+        manifest = read_text(setup, source, builder, locks)
         if label:
             setup.shelf.check_label(manifest.subject, label)
         manifest = msgspec.structs.replace(manifest, label=label, note=note)
@@ -234,7 +234,7 @@ def export_text(
         version = setup.shelf.keep(subject, build)
         assert version.manifest is not None  # noqa: S101 - it was written just now
         return Exported(version.manifest, version=version)
-    if is_registration(to):
+    if is_text(to):
         with contextlib.closing(TextProfile(setup, source)) as text:
             return _as_text(text, to, replace, ansi)
     path = destination(to, source.stem, "", "text", datetime.datetime.now())
@@ -255,7 +255,7 @@ def export_version(
         why = f"{reference} is kept already; --to says where a copy of it is to go"
         raise WrongUsage("Not exported", why, "Add --to.")
     wanted = parse_reference(reference)
-    if is_registration(to):
+    if is_text(to):
         with kept(setup, wanted) as source:
             return _as_text(source.snapshot, to, replace, ansi)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
@@ -281,7 +281,7 @@ def destination(to: Path, subject: str, version: str, place: str, when: datetime
     The name tells subject, application version, place and time; a number follows where it is taken. A path
     that does not end in `.zinker` is a profile folder.
     """
-    if is_registration(to) or not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
+    if is_text(to) or not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
         return to
     pieces = [subject, version, place, f"{when:%Y%m%d-%H%M%S}"]
     name = re.sub(r"[^\w.-]", "_", "-".join(filter(None, pieces)))

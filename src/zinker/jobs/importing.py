@@ -20,10 +20,10 @@ from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
 from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import Reference, parse_reference
-from zinker.jobs.registration import NOBODYS, TextProfile
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
+from zinker.jobs.texts import NOBODYS, TextProfile
 from zinker.jobs.translate.instances import as_instance
 from zinker.jobs.translate.people import renamed, told_for_whom, with_people
 from zinker.jobs.translate.policies import titles_in
@@ -130,7 +130,7 @@ def import_profile(
 
 
 def _check_source(source: Source, wishes: Wishes) -> None:
-    if source.manifest.subject == NOBODYS:
+    if source.manifest.subject in NOBODYS:
         key = next((found for part in source.manifest.parts for found in _keys(source, part.id)), "HKEY_...")
         why = f"no subject file describes the keys in {source.name}, such as {key}"
         then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."
@@ -154,7 +154,13 @@ def _keys(source: Source, part: str) -> Iterator[str]:
     """Yield the keys of the settings of a part."""
     for setting in source.snapshot.settings(part):
         if not setting.is_head:
-            yield "\\".join([setting.document, *tokens(setting.address)[:-1]])
+            above = tokens(setting.address)[:-1]
+            is_path = setting.document.endswith("/")
+            yield (
+                setting.document + "".join(f"{name}/" for name in above)
+                if is_path
+                else "\\".join([setting.document, *above])
+            )
 
 
 def _unseal(setup: Setup, source: Source, unlock: Unlock) -> None:

@@ -1,4 +1,4 @@
-"""Registration text files as profiles: what somebody hands over as one is read, and a profile is written as one."""
+"""Registration text files: what somebody hands over as one is read, and a profile is written as one."""
 
 import datetime
 from collections import Counter
@@ -10,7 +10,7 @@ import zinker
 from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_sections import KEY_ITSELF
-from zinker.formats.registry_text import SUFFIX, RegistryText, by_root
+from zinker.formats.registry_text import RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.setup import Setup
 from zinker.model.address import folded
@@ -31,45 +31,9 @@ STORE: Final = "registry"
 _WHAT = "Not read"
 
 
-class TextProfile(Snapshot):
-    """A registration text file that has been read. Close it, or use it as a context."""
+class RegistrationReader:
+    """Reads one registration text file; secrets stand in it in clear, and are withheld."""
 
-    def __init__(self, setup: Setup, path: Path) -> None:
-        self._builder = ProfileBuilder()
-        self._reader = _Reader(setup, path)
-        try:
-            self.manifest = self._reader.read(self._builder)
-        except BaseException:
-            self._builder.close()
-            raise
-        self.secrets = self._reader.withholder.secrets  # they stand in the file in clear
-        self.removals = self._reader.removals
-
-    def pieces(self, part: str) -> Iterator[bytes]:
-        """Yield the encoded settings of a part, sorted, many lines at a time."""
-        return self._builder.pieces(part) if self.manifest.part(part) else iter(())
-
-    def close(self) -> None:
-        """Let go of what was read."""
-        self._builder.close()
-
-
-def is_registration(path: Path) -> bool:
-    """Tell from its name whether a file is a registration text file."""
-    return path.suffix.lower() == SUFFIX
-
-
-def read_registration(
-    setup: Setup, path: Path, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()
-) -> Manifest:
-    """Read a registration text file into a builder; secrets are withheld, or sealed for `locks`.
-
-    Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
-    """
-    return _Reader(setup, path).read(builder, locks)
-
-
-class _Reader:
     def __init__(self, setup: Setup, path: Path) -> None:
         self._path = path
         self._setup = setup
@@ -77,6 +41,10 @@ class _Reader:
         self.removals: dict[tuple[str, str], tuple[str, ...]] = {}
 
     def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
+        """Read it into a builder; secrets are withheld, or sealed for `locks`.
+
+        Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+        """
         try:
             captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
             text = RegistryText(self._open)

@@ -10,9 +10,9 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.references import Reference, no_profile
-from zinker.jobs.registration import TextProfile, is_registration
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
+from zinker.jobs.texts import TextProfile, is_text
 from zinker.model.errors import WrongUsage
 from zinker.model.names import place_told
 from zinker.model.profile import Manifest, Snapshot
@@ -49,11 +49,11 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
     """Open a kept version or a profile outside the shelf; a subject alone means its newest version."""
     newer = 0
     if reference.path is not None:
-        is_text = is_registration(reference.path)
         profile: Profile | TextProfile = (
-            TextProfile(setup, reference.path) if is_text else open_profile(reference.path)
+            TextProfile(setup, reference.path) if is_text(reference.path) else open_profile(reference.path)
         )
-        name, origin = reference.path.name, "" if is_text else _origin(profile.manifest)
+        name = reference.path.name
+        origin = _origin(profile.manifest) if isinstance(profile, Profile) else ""
     else:
         if reference.subject not in setup.shelf.subjects():
             if reference.instance and reference.subject not in setup.catalogue.files():

@@ -1,0 +1,71 @@
+"""Text files that hold settings of a registry or of a desktop's database: each kind by its ending.
+
+They are profiles for reading, comparing and importing, and a profile is written as one.
+"""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from zinker.formats.desktop_text import SUFFIX as DUMP
+from zinker.formats.registry_text import SUFFIX as REGISTRATION
+from zinker.jobs import dumps, registration
+from zinker.jobs.dumps import DumpReader, write_dump
+from zinker.jobs.registration import RegistrationReader, write_registration
+from zinker.jobs.setup import Setup
+from zinker.model.profile import Manifest, Problem, Snapshot
+from zinker.profiles.sealing import Lock
+from zinker.profiles.writing import ProfileBuilder
+
+ENDINGS = (REGISTRATION, DUMP)
+# The subjects of files that no subject file describes.
+NOBODYS = (registration.NOBODYS, dumps.NOBODYS)
+
+
+class TextProfile(Snapshot):
+    """A text file that has been read. Close it, or use it as a context."""
+
+    def __init__(self, setup: Setup, path: Path) -> None:
+        self._builder = ProfileBuilder()
+        reader = _reader(setup, path)
+        try:
+            self.manifest = reader.read(self._builder)
+        except BaseException:
+            self._builder.close()
+            raise
+        self.secrets = reader.withholder.secrets  # they stand in the file in clear
+        self.removals = reader.removals
+
+    def pieces(self, part: str) -> Iterator[bytes]:
+        """Yield the encoded settings of a part, sorted, many lines at a time."""
+        return self._builder.pieces(part) if self.manifest.part(part) else iter(())
+
+    def close(self) -> None:
+        """Let go of what was read."""
+        self._builder.close()
+
+
+def is_text(path: Path) -> bool:
+    """Tell from its name whether a file is such a text file."""
+    return path.suffix.lower() in ENDINGS
+
+
+def read_text(setup: Setup, path: Path, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
+    """Read a text file into a builder; secrets are withheld, or sealed for `locks`.
+
+    Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+    """
+    return _reader(setup, path).read(builder, locks)
+
+
+def write_text(snapshot: Snapshot, path: Path, ansi: bool = False) -> list[Problem]:
+    """Write what a text file can hold of a profile; returns what it does not hold.
+
+    Raises `Refused` where there is nothing that such a file can hold, and `OSError`.
+    """
+    if path.suffix.lower() == DUMP:
+        return write_dump(snapshot, path)
+    return write_registration(snapshot, path, ansi)
+
+
+def _reader(setup: Setup, path: Path) -> RegistrationReader | DumpReader:
+    return DumpReader(setup, path) if path.suffix.lower() == DUMP else RegistrationReader(setup, path)
