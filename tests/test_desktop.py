@@ -142,7 +142,7 @@ def test_layers_locks_and_reset(desk):
     assert "2 settings written" in done.out and desk.dconf("dump", "/garden/") == dump
     assert "No differences: 2" in desk("compare", "garden-desk@own").out
     elsewhere = desk("reset", "mosslight", "--place", "glasshouse", "--to", "organisation", "--yes").out
-    assert "nobody knows what the organisation starts from; --to can name a kept version" in elsewhere
+    assert "what the organisation starts from is unknown; --to can name a kept version" in elsewhere
 
 
 def test_only_the_parts_wanted_and_nothing_outside(desk):

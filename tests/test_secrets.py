@@ -348,7 +348,7 @@ def test_a_file_that_is_a_secret_as_a_whole_is_sealed_in_and_comes_back(fernpost
     assert key.stat().st_mode & 0o777 == 0o600
     # On another machine its fingerprint is another one; the broken file gives way to a good one, and comes back.
     (fernpost.home / "fingerprint-key").unlink()
-    assert "nobody can tell" in fernpost("compare", "s.zinker", *place[1:], code=None).out
+    assert "cannot be told" in fernpost("compare", "s.zinker", *place[1:], code=None).out
     mail.write_bytes(good)
     fernpost("export", *place, "--without", "pem", "--label", "good")
     mail.write_bytes(before["mail.ini"])
@@ -440,7 +440,7 @@ def test_secrets_can_be_sealed_for_a_public_key(fernpost, kind):
     (fernpost.path / "public.pem").write_bytes(public)
     (fernpost.path / "none.pem").write_text("no key")
     export = ("export", "fernpost", "--place", "potting-shed", "--for")
-    assert "the key is none that can be used" in fernpost(*export, "none.pem", code=2).err
+    assert "the key cannot be used" in fernpost(*export, "none.pem", code=2).err
     fernpost(*export, "public.pem")
     arguments = ("import", "fernpost", "--place", "glasshouse", "--adopt", "--yes")
     assert "they were sealed for a key" in fernpost(*arguments, "--with-secrets", code=2).err

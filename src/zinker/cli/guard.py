@@ -31,7 +31,7 @@ def guarded(command: Command) -> Command:
             raise typer.Exit(_interrupted()) from None
         except ZinkerError as error:
             raise typer.Exit(_told(error)) from None
-        except BrokenPipeError:  # nobody reads on, which is no mistake
+        except BrokenPipeError:  # the reader has gone, which is no mistake
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             raise typer.Exit(0) from None
         except OSError as error:

@@ -50,7 +50,7 @@ class Faults(msgspec.Struct):
     rounds: int = 5  # what that policy is after its last change
     consent: bool = True
     concurrent: int = 0  # how many requests at a time are answered; 0 for any number
-    storm_every: int = 0  # after so many answers nobody is answered for `retry_after` seconds; 0 for never
+    storm_every: int = 0  # after so many answers everything is refused for `retry_after` seconds; 0 for never
 
 
 class Service:
@@ -169,7 +169,7 @@ class Service:
         if device is None:
             return _oauth_error("expired_token", "the code has expired")
         if device["allowed"] is None:
-            return _oauth_error("authorization_pending", "nobody has entered the code yet")
+            return _oauth_error("authorization_pending", "the code has not been entered yet")
         if not device["allowed"]:
             return _oauth_error("access_denied", "the person has refused")
         return self._issue(self._states[device["tenant"]], refresh=True)

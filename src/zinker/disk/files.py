@@ -1,13 +1,13 @@
 """Zinker's own files: a reader, or a power cut, finds the old one or the new one and nothing else.
 
 The rule: write beside the target under a name of `part_name`, flush it to the disk, rename it over the target,
-flush the folder. Such a name is nobody's document; whoever finds one may delete it.
+flush the folder. Such a name is no document; it may be deleted.
 
 They are readable by their owner alone, whatever the folder and the umask, unless a `mode` of None is asked for:
 then they are as readable as the folder they are made in.
 
 Run by an administrator in somebody's stead, everything belongs to whom the folder belongs to that it is made in, so
-that nobody is locked out of what is theirs.
+that everyone can still reach what is theirs.
 """
 
 import contextlib
@@ -143,7 +143,7 @@ def _machine() -> str:
 
 
 def open_regular(path: Path) -> IO[bytes]:
-    """Open a file for reading; raises `OSError`, also for what is none, and never waits for a pipe."""
+    """Open a regular file for reading; raises `OSError`, and never waits for a pipe."""
     descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
     try:
         kind = stat.S_IFMT(os.fstat(descriptor).st_mode)
@@ -158,7 +158,7 @@ def open_regular(path: Path) -> IO[bytes]:
 
 
 def read_regular(path: Path) -> bytes:
-    """Return the content of a file; raises `OSError`, also for what is none."""
+    """Return the content of a file; raises `OSError`, also where it is no regular file."""
     with open_regular(path) as file:
         return file.read()
 

@@ -2,7 +2,7 @@
 
 A link is followed only within the tree, and only to what belongs to whoever made it; links that the administrator
 made count as the system's own. An absolute link counts from the top. Everything is done relative to descriptors
-(openat(2) and its kin) where the system has them, so that nobody can put a link in the way meanwhile; elsewhere by
+(openat(2) and its kin) where the system has them, so that no link can be put in the way meanwhile; elsewhere by
 path, after a look.
 """
 
@@ -93,7 +93,7 @@ class Folder:
         return Folder(self.path / name, (*self.parts, name), os.open(path, flags, **at))
 
     def open(self, name: str) -> IO[bytes]:
-        """Open a file for reading; raises `OSError`, also for what is none, and never waits for a pipe."""
+        """Open a regular file for reading; raises `OSError`, and never waits for a pipe."""
         path, at = self._at(name)
         if self.descriptor is None and not stat.S_ISREG(self.stat(name).st_mode):
             raise Astray("it is not a file")
@@ -161,7 +161,7 @@ class Folder:
         return made
 
     def unlink(self, name: str) -> None:
-        """Remove a file or link; nothing happens where there is none. Raises `OSError`."""
+        """Remove a file or link; nothing happens if there is none. Raises `OSError`."""
         path, at = self._at(name)
         announce("unlink", self.path / name)
         with contextlib.suppress(FileNotFoundError):

@@ -30,7 +30,7 @@ class Dump(NamedTuple):
 
 
 def read_dump(data: bytes) -> Dump:
-    """Read a dump; raises `DocumentError` for what is none. Of a key that stands there twice, the last counts."""
+    """Read a dump; raises `DocumentError` for anything else. Of a key that stands there twice, the last counts."""
     try:
         lines = data.decode("utf-8-sig").splitlines()
     except UnicodeDecodeError:

@@ -60,7 +60,7 @@ class _Node(NamedTuple):
 
 
 def parse_variant(text: str, signature: str = "") -> Variant:
-    """Read a value, of a type where that is known; raises `DocumentError` for what is none, or of another type."""
+    """Read a value, of a type where that is known; raises `DocumentError` for anything else, or another type."""
     tokens = _Tokens(text)
     node = tokens.value(0)
     if tokens.kind:

@@ -24,13 +24,13 @@ class Table(NamedTuple):
 
 
 def read_gvdb(data: bytes) -> Table:
-    """Read a database file as a whole; raises `DocumentError` for what is none, or damaged."""
+    """Read a database file as a whole; raises `DocumentError` for other bytes, or damaged ones."""
     order = {_SIGN: "<", _SWAPPED: ">"}.get(data[:8])
     if order is None or len(data) < 24:
         raise DocumentError("it does not begin as a settings database does")
     version, _, start, end = struct.unpack_from(f"{order}IIII", data, 8)
     if version:
-        raise DocumentError(f"it has the version {version}, which nobody here knows")
+        raise DocumentError(f"it has the version {version}, which is unknown here")
     return _Reader(data, order).table(start, end, 0)
 
 

@@ -57,7 +57,7 @@ class Key(NamedTuple):
 
 
 class Hive:
-    """A hive in memory, `data` being all of its file. Raises `DocumentError` for what is none."""
+    """A hive in memory, `data` being all of its file. Raises `DocumentError` for anything else."""
 
     def __init__(self, data: bytes) -> None:
         if data[:4] != b"regf" or len(data) < BASE:

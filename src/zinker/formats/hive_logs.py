@@ -75,7 +75,7 @@ def _entries(log: bytes) -> Iterator[_Entry]:
 
 
 def _entry_at(log: bytes, at: int) -> _Entry | None:
-    """Read an entry; None where there is none, or none that is whole."""
+    """Read an entry; None if there is none, or none that is whole."""
     if at + 40 > len(log):
         return None
     sign, size, _, number, bins, count, hash1, hash2 = _entry(log, at)

@@ -112,7 +112,7 @@ class _Block:
         return not self._scanned[-1][0].strip()
 
     def written(self) -> Iterable[str]:
-        """Return the lines as they are to be written; those that nobody looked into in one piece."""
+        """Return the lines as they are to be written; those that were not looked into in one piece."""
         if "lines" not in self.__dict__:
             return ("".join([scanned[0] for scanned in self._scanned]),)
         every = (one for line in self.lines for one in (line, *(line.after or ())))

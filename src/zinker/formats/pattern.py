@@ -1,7 +1,7 @@
 """Lines matched by a pattern that the subject file gives, for preference files that look like a script.
 
 An address is `/key`, from the pattern's group `key`; the value is the text of its group `value`, as it
-stands there. Lines that do not match are nobody's business and stay as they are. Nothing is ever run.
+stands there. Lines that do not match stay as they are. Nothing is ever run.
 """
 
 from collections.abc import Iterator, Sequence

@@ -56,7 +56,7 @@ def by_root(key: str) -> tuple[str, str]:
 
 
 class RegistryText:
-    """A registration text file. Raises `DocumentError` for what is none."""
+    """A registration text file. Raises `DocumentError` for anything else."""
 
     def __init__(self, open: Callable[[], IO[bytes]], locate: Locate = by_root) -> None:
         self._open = open

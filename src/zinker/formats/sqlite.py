@@ -118,7 +118,7 @@ def _cells(
         for _, column, _, is_needed, _, _, hidden in columns:
             if column in settings:
                 continue
-            # A table of settings that nobody described has their names in another column.
+            # A table of settings that is not described has their names in another column.
             named = next((n for n in names & _NAMES if column.lower() in _VALUES), "")
             for row, name, value in _column(database, table, column, number, named):
                 rule = rule_of(column, value) or (rule_of(_name(name), value) if named else "")

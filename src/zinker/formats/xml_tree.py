@@ -55,7 +55,7 @@ def decode_xml(data: bytes, declared: str = "") -> Text:
     try:
         return decode(data, fallback="", declared=declared or name)
     except LookupError:
-        raise DocumentError(f"it says its encoding is {name}, which nobody knows") from None
+        raise DocumentError(f"it says its encoding is {name}, which is unknown") from None
 
 
 def parse(text: str) -> Element:

@@ -325,5 +325,5 @@ def _is_unclear(difference: Difference) -> bool:
 
 
 def _unclear(difference: Difference) -> Problem:
-    why = "a secret, withheld on two machines: nobody can tell whether it is the same"
+    why = "a secret, withheld on two machines: whether it is the same cannot be told"
     return Problem(difference.part, difference.document, difference.address, why)

@@ -21,7 +21,7 @@ from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part, Subject, paths_of
 
 # The subject of a file whose paths no subject file describes: it can be looked at and compared.
-NOBODYS = "desktop"
+UNDESCRIBED = "desktop"
 STORE: Final = "desktop-db"
 _WHAT = "Not read"
 
@@ -44,7 +44,7 @@ class DumpReader:
     def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
         """Read it into a builder; secrets are withheld, or sealed for `locks`.
 
-        Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+        Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
         """
         try:
             captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
@@ -116,7 +116,7 @@ def _home_of(setup: Setup, dump: Dump) -> _Home:
     Where the dump does not say that, it is the path from which on its groups are those of a subject.
     """
     groups = [f"{group}/" if group else "" for group, _ in dump.values]
-    best = (0, 0, _Home(_nobody(), dump.below or "/"))
+    best = (0, 0, _Home(_undescribed(), dump.below or "/"))
     for subject in setup.catalogue.all():
         parts = [part for part in subject.part if part.store == STORE]
         for path in (path for part in parts for home in part.homes for path in paths_of(home.path)):
@@ -138,9 +138,9 @@ def _ways(path: str, below: str) -> Iterator[tuple[str, str]]:
         yield below, ""
 
 
-def _nobody() -> Subject:
+def _undescribed() -> Subject:
     part = Part("settings", STORE, "/", "Settings")
-    return Subject(1, NOBODYS, "Desktop settings", (part,))
+    return Subject(1, UNDESCRIBED, "Desktop settings", (part,))
 
 
 def write_dump(snapshot: Snapshot, path: Path) -> list[Problem]:

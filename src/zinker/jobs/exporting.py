@@ -215,7 +215,7 @@ def export_text(
 ) -> Exported:
     """Make a profile of a registration text file: on the shelf, or at `to`.
 
-    Raises `WrongUsage` where there is no such file, `Damaged` for one that is none, and `Refused` where the
+    Raises `WrongUsage` where there is no such file, `Damaged` for another kind of file, and `Refused` where the
     profile cannot be written.
     """
     check_said(label, note)

@@ -23,7 +23,7 @@ from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, kept
-from zinker.jobs.texts import NOBODYS, TextProfile
+from zinker.jobs.texts import UNDESCRIBED, TextProfile
 from zinker.jobs.translate.instances import as_instance
 from zinker.jobs.translate.people import renamed, told_for_whom, with_people
 from zinker.jobs.translate.policies import titles_in
@@ -130,7 +130,7 @@ def import_profile(
 
 
 def _check_source(source: Source, wishes: Wishes) -> None:
-    if source.manifest.subject in NOBODYS:
+    if source.manifest.subject in UNDESCRIBED:
         key = next((found for part in source.manifest.parts for found in _keys(source, part.id)), "HKEY_...")
         why = f"no subject file describes the keys in {source.name}, such as {key}"
         then = f"`zinker subjects new NAME --home '{key}'` drafts one; then run this again."

@@ -91,7 +91,7 @@ def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Vers
     tell_cut_off(setup)
     shelf = setup.shelf
     if subject and subject not in shelf.subjects():
-        setup.catalogue.find(subject)  # raises for a name nobody knows
+        setup.catalogue.find(subject)  # raises for an unknown name
     subjects = [subject] if subject else shelf.subjects()
     versions = [version for id in subjects for version in shelf.versions(id)]
     _check_place(setup, place, (v.manifest.place for v in versions if v.manifest))
@@ -243,7 +243,7 @@ def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
     tell_cut_off(setup)
     known = setup.shelf.changes.all()
     if subject and subject not in {change.subject for change in known}:
-        setup.catalogue.find(subject)  # raises for a name nobody knows
+        setup.catalogue.find(subject)  # raises for an unknown name
     _check_place(setup, place, (change.place for change in known))
     return [change for change in known if subject in ("", change.subject) and place in ("", change.place)]
 
@@ -251,7 +251,7 @@ def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
 def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:
     """Return a change with everything it wrote, and its subject, if its subject file is here.
 
-    Raises `WrongUsage` where there is none of that number.
+    Raises `WrongUsage` if there is no such number.
     """
     change = setup.shelf.changes.get(number)
     known = change.subject in setup.catalogue.files()

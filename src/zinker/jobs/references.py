@@ -38,7 +38,7 @@ class Reference(msgspec.Struct, frozen=True):
 
 
 def parse_reference(text: str) -> Reference:
-    """Take a reference apart; raises `WrongUsage` for what is none."""
+    """Take a reference apart; raises `WrongUsage` for anything else."""
     path = path_at(text, Here())
     looks_like_path = "/" in text or "\\" in text
     if (

@@ -25,7 +25,7 @@ from zinker.stores.registry import FORMAT as REGISTRY
 from zinker.subjects.subject import Part, Subject, paths_of
 
 # The subject of a file whose keys no subject file describes: it can be looked at and compared.
-NOBODYS = "registry"
+UNDESCRIBED = "registry"
 # The store whose parts such a file can hold: it is a format of registries, and of nothing else.
 STORE: Final = "registry"
 _WHAT = "Not read"
@@ -43,7 +43,7 @@ class RegistrationReader:
     def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
         """Read it into a builder; secrets are withheld, or sealed for `locks`.
 
-        Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+        Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
         """
         try:
             captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
@@ -134,7 +134,7 @@ class _Homes:
         return (self._branches[name], key[len(name) + 1 :]) if name else None
 
 
-class _NobodysHomes(_Homes):
+class _RootHomes(_Homes):
     """Every root is a document of its own."""
 
     def __init__(self, part: Part) -> None:
@@ -159,7 +159,7 @@ def _subject_of(setup: Setup, text: RegistryText) -> tuple[Subject, _Homes]:
         best = counts.most_common(1)[0][0]
         return subjects[best], homes[best]
     part = Part("keys", STORE, "HKEY_USERS\\any", "Keys")
-    return Subject(1, NOBODYS, "Registry keys", (part,)), _NobodysHomes(part)
+    return Subject(1, UNDESCRIBED, "Registry keys", (part,)), _RootHomes(part)
 
 
 def write_registration(snapshot: Snapshot, path: Path, ansi: bool = False) -> list[Problem]:

@@ -132,7 +132,7 @@ def _plan(session: Session, live: LiveSnapshot, selection: Selection, to: str, w
             why = f"no {traits.noun} has a default to go back to; --to can name a kept version"
             left.append(LeftAlone(part.id, "", "", why, reason="unfit"))
         elif to == ORGANISATION:
-            why = "nobody knows what the organisation starts from; --to can name a kept version"
+            why = "what the organisation starts from is unknown; --to can name a kept version"
             left.append(LeftAlone(part.id, "", "", why, wanted=False, reason="unfit"))
         else:
             # Starting anew, nothing is an application's own business.

@@ -146,7 +146,7 @@ class Session:
 
     @cached_property
     def version(self) -> str:
-        """The version the application has written into its settings, or "" if nobody knows."""
+        """The version the application has written into its settings, or "" if it is unknown."""
         at = self.subject.application.version
         leaf = self._leaf_at(at) if at else None
         return text_of(leaf) if leaf else ""

@@ -72,7 +72,7 @@ class Setup:
         self.own_folder = home
         # Told, in a sentence for people, what was done besides what was asked for.
         self.notify: Callable[[str], None] = lambda text: None
-        # Told how far a reading has come that nobody else is told of: what is read, how much is done, of how much.
+        # Told how far a reading has come, where no other callback is: what is read, how much is done, of how much.
         self.progress: Callable[[str, int, int], None] = lambda what, done, total: None
         self.base = base
         self._configuration = configuration

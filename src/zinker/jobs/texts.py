@@ -18,7 +18,7 @@ from zinker.profiles.writing import ProfileBuilder
 
 ENDINGS = (REGISTRATION, DUMP)
 # The subjects of files that no subject file describes.
-NOBODYS = (registration.NOBODYS, dumps.NOBODYS)
+UNDESCRIBED = (registration.UNDESCRIBED, dumps.UNDESCRIBED)
 
 
 class TextProfile(Snapshot):
@@ -52,7 +52,7 @@ def is_text(path: Path) -> bool:
 def read_text(setup: Setup, path: Path, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
     """Read a text file into a builder; secrets are withheld, or sealed for `locks`.
 
-    Raises `WrongUsage` where there is no such file, and `Damaged` for one that is none.
+    Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
     """
     return _reader(setup, path).read(builder, locks)
 

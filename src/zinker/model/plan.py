@@ -12,13 +12,13 @@ from zinker.model.where import Where
 
 Action = Literal["create", "edit", "replace", "remove"]
 # Where a setting has changed since the place was last kept: here, there (in the profile), or on both sides;
-# "" where nobody knows.
+# "" where that is unknown.
 Since = Literal["", "here", "there", "both"]
 # Why something would be left alone:
 #   device         it is bound to another device, or to this one where it is to be reset
 #   withheld       a secret that the profile does not hold, where the place keeps its own
-#   enter-again    the same, where there is none at the place
-#   put-again      a whole file that is a secret, where there is none at the place
+#   enter-again    the same, if there is none at the place
+#   put-again      a whole file that is a secret, if there is none at the place
 #   own-change     only this place has changed it since it was last kept
 #   both-changed   this place and the profile have
 #   skipped        something else is there, and was to stay
@@ -160,7 +160,7 @@ class Plan(msgspec.Struct, frozen=True):
     objections: tuple[Objection, ...] = ()
     # The digest of each part's settings as the plan found them: it is carried out on these or not at all.
     seen: dict[str, str] = {}
-    # The last kept version of the place, which the plan was held against; "" where there is none.
+    # The last kept version of the place, which the plan was held against; "" if there is none.
     base: str = ""
     # What has to be known before, but speaks against nothing.
     remarks: tuple[str, ...] = ()

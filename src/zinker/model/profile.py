@@ -43,7 +43,7 @@ class Problem(msgspec.Struct, frozen=True, omit_defaults=True):
 
     @property
     def is_unknown(self) -> bool:
-        """Whether nobody can tell from the profile what there was."""
+        """Whether the profile does not tell what there was."""
         return not self.carried and not self.withheld
 
 

@@ -26,7 +26,7 @@ WITHHELD: Final = "withheld"
 GONE: Final = "gone"
 KEY_GONE: Final = "key-gone"
 
-# Permission bits that nobody need be told of.
+# Permission bits that are not worth telling.
 USUAL_MODES: Final = ("644", "664", "666")
 
 # The forms that the values of a type have in JSON, where that is all there is to say about them.

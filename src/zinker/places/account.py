@@ -12,7 +12,7 @@ from zinker.stores.registry import Redirected, Registry, RegistryError
 ALL_USERS = "all-users"
 _USER = "HKEY_CURRENT_USER"
 _PROFILES = r"HKEY_LOCAL_MACHINE\SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
-# What the folders of one user are at another account, nobody has looked up.
+# The folders of one user are not those of another account.
 _OWN_FOLDERS = ("home", "config", "data", "documents")
 
 

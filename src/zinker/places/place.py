@@ -46,12 +46,12 @@ class Place(ABC):
     @property
     @abstractmethod
     def user(self) -> str:
-        """The account whose settings these are, or "" if nobody knows."""
+        """The account whose settings these are, or "" if it is unknown."""
 
     @property
     @abstractmethod
     def system(self) -> str:
-        """The operating system, or "" if nobody knows."""
+        """The operating system, or "" if it is unknown."""
 
     @abstractmethod
     def absence(self) -> str:

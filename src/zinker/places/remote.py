@@ -66,7 +66,7 @@ class RemotePlace(Place):
 def secret_of(place: str, user: str) -> str:
     """Return the password for a place: from ZINKER_SECRET_<PLACE>, or from the system's keyring.
 
-    Raises `Refused` where there is none.
+    Raises `Refused` if there is none.
     """
     variable = f"ZINKER_SECRET_{place.upper().replace('-', '_')}"
     secret = os.environ.get(variable)

@@ -46,7 +46,7 @@ class TenantPlace(Place):
 
     @property
     def user(self) -> str:
-        """Nobody: policies are a tenant's."""
+        """Return "": policies are a tenant's."""
         return ""
 
     @property
@@ -55,7 +55,7 @@ class TenantPlace(Place):
         return SYSTEM
 
     def absence(self) -> str:
-        """Say why it does not answer or let us in, if it does not; nobody is asked to sign in for that."""
+        """Say why it does not answer or let us in, or ""; a sign-in by a person is not started for that."""
         try:
             api = self._tenant.api
             if self._sign_in == "secret":

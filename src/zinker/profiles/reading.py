@@ -214,7 +214,7 @@ def is_profile(path: Path) -> bool:
 def open_profile(path: Path) -> Profile:
     """Open a profile file or folder.
 
-    Raises `WrongUsage` where there is none, and `Damaged` for one that is damaged, hostile or too new.
+    Raises `WrongUsage` if there is none, and `Damaged` for one that is damaged, hostile or too new.
     """
     try:
         if path.is_dir():
@@ -289,7 +289,7 @@ class _ZipFile:
 
 
 class _Folder:
-    """The members of a profile folder; other files in it are nobody's business."""
+    """The members of a profile folder; other files in it are ignored."""
 
     def __init__(self, path: Path) -> None:
         self._path = path

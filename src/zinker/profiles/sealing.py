@@ -43,7 +43,7 @@ class Lock(msgspec.Struct, frozen=True):
 
 
 def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
-    """Seal secrets so that each of the locks opens them; raises `WrongUsage` for a key that is none."""
+    """Seal secrets so that each of the locks opens them; raises `WrongUsage` for an unusable key."""
     from jwcrypto import jwe
 
     _allow_rounds()
@@ -64,7 +64,7 @@ def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
 
 
 def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
-    """Open sealed secrets; raises `Refused` where the lock does not fit, and `Damaged` for what is none."""
+    """Open sealed secrets; raises `Refused` where the lock does not fit, and `Damaged` for anything else."""
     from jwcrypto import jwe
     from jwcrypto.common import JWException
 
@@ -107,7 +107,7 @@ def _jwk(lock: Lock) -> "JWK":
     try:
         return JWK.from_pem(lock.key)
     except (ValueError, TypeError) as error:
-        why = f"the key is none that can be used: {str(error).splitlines()[0]}"
+        why = f"the key cannot be used: {str(error).splitlines()[0]}"
         then = "Give an X25519, elliptic-curve or RSA key in PEM, without a passphrase of its own."
         raise WrongUsage("Secrets not sealed or opened", why, then) from None
 

@@ -197,9 +197,11 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
     looks = [address or "/" for (_, _, address), rule in shown.rules.items() if not rule.startswith(MARK)]
     if looks:
         none = json.dumps(looks[0], ensure_ascii=False)
-        yield plain(f"Of what is none, the subject file says so in its part: not_secret = [{none}]")
+        yield plain(
+            f"A value that is no secret is named in the subject file, in its part: not_secret = [{none}]"
+        )
     if held:
-        yield plain("What is missing here, the subject file names in its part: secret = [...]")
+        yield plain("A secret that is missing here is named there, too: secret = [...]")
 
 
 def _blocks(shown: Shown, width: int) -> Iterator[Block]:

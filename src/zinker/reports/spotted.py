@@ -38,7 +38,7 @@ def spotted_text(spotted: Spotted, width: int) -> Iterator[Text]:
     if spotted.version is not None:
         yield plain(f"Kept as {spotted.version.reference}, just these.")
     for name in spotted.not_kept:
-        yield left_out(f"  {visible(name)}: it is not in the profile, which holds what is to be written")
+        yield left_out(f"  {visible(name)}: it is not in the profile, which holds only what would be written")
     if spotted.draft is not None:
         yield plain(f"Draft written: {spotted.draft}")
 

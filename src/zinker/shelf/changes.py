@@ -6,7 +6,7 @@
 Both end with a digest of their own (record.py), and the first has that of the second, so that nothing is undone by
 a record that is not what was written. Those of format 1 have none, and are read as they are.
 
-A change whose state is `open` while nobody holds its place was cut off: the next run finishes it or takes it
+A change whose state is `open` while its place is not held was cut off: the next run finishes it or takes it
 back. It is found through the file `changes/open/<number>`, so that looking for one costs a single listing.
 """
 
@@ -116,7 +116,7 @@ class ChangeLog:
         return found
 
     def get(self, number: int) -> Change:
-        """Return one change; raises `WrongUsage` where there is none, and `Damaged`."""
+        """Return one change; raises `WrongUsage` if there is none, and `Damaged`."""
         path = self._folder / str(number) / "change.json"
         try:
             data = path.read_bytes()

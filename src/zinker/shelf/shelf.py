@@ -114,7 +114,7 @@ class Shelf:
 
         With a place, only versions from there count. Fallbacks are found by number only, those of only some
         settings, or of a loss, by number or label.
-        Raises `WrongUsage` where there is none.
+        Raises `WrongUsage` if there is none.
         """
         if which.isdecimal():
             versions = [self._version(subject, int(which))] if int(which) in self._numbers(subject) else []

@@ -89,7 +89,7 @@ class DconfDatabase:
         return "" if self._dconf.dconf_client_is_writable(self._client, key.encode()) else LOCKED
 
     def closed(self) -> str:
-        """Say that there is no session bus, where there is none (D-Bus Specification, "Well-known Message Bus")."""
+        """Say that there is no session bus, if there is none (D-Bus Specification, "Well-known Message Bus")."""
         usual = Path(os.environ.get("XDG_RUNTIME_DIR", "/run/nowhere")) / "bus"
         if os.environ.get("DBUS_SESSION_BUS_ADDRESS") or os.environ.get("DISPLAY") or usual.exists():
             return ""

@@ -70,7 +70,7 @@ class SettingsDatabase(Protocol):
 
 
 def settings_path(text: str) -> str:
-    """Return a path of the desktop's settings database, with a slash at both ends, or "" for what is none.
+    """Return a path of the desktop's settings database, with a slash at both ends, or "" for anything else.
 
     >>> settings_path("/garden/desk"), settings_path("garden"), settings_path("/")
     ('/garden/desk/', '', '/')

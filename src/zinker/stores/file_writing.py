@@ -28,7 +28,7 @@ class _Staged(NamedTuple):
     seen: Seen | None
     folder: tuple[int, int]
     made: list[Path]
-    part: int = 0  # the inode of the new file; 0 where there is none
+    part: int = 0  # the inode of the new file; 0 if there is none
 
 
 class FileWriting(Writing):

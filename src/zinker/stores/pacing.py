@@ -52,7 +52,7 @@ class Pace:
                 self._changed.notify()
 
     def hold(self, seconds: float) -> None:
-        """Let nobody in for some time, because the service asked for that."""
+        """Hold all requests back for some time, because the service asked for that."""
         with self._changed:
             now = time.monotonic()
             if now >= self._not_before and seconds:  # not for those that were under way when it asked first

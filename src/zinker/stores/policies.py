@@ -18,7 +18,7 @@ FORMAT = "json"
 # Where a document has what the service makes; never compared, never written.
 SERVER = "/@server"
 _EMPTY = b"{}\n"
-# A secret that nobody gives back has no fingerprint.
+# A secret that the service never gives back has no fingerprint.
 NEVER_GIVEN = Leaf(WITHHELD, {"key": "", "mark": ""})
 
 Raw = dict[str, Any]

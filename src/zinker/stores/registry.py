@@ -70,7 +70,7 @@ class Registry(Protocol):
         ...
 
     def value(self, key: str, name: str) -> Value:
-        """Return one value of a key; raises `KeyError` where there is none of that name."""
+        """Return one value of a key; raises `KeyError` if there is no such value."""
         ...
 
     def blocks(self, branch: str, troubles: list[Trouble]) -> Iterator[Block]:

@@ -229,7 +229,7 @@ def _plain(error: Exception) -> str:
     if "refused" in text:
         return "nothing listens at that address and port"
     if "name or service" in text or "getaddrinfo" in text:
-        return "nobody knows that name"
+        return "that name is unknown"
     return f"the connection failed: {error}"
 
 

@@ -189,11 +189,11 @@ class Tenant:
         return self.names("Users").get(id, id)
 
     def group_id(self, name: str) -> str:
-        """Return the id of a group; raises `NotWritable` where there is none."""
+        """Return the id of a group; raises `NotWritable` if there is none."""
         return self._id("Groups", "group", name)
 
     def user_id(self, name: str) -> str:
-        """Return the id of a user; raises `NotWritable` where there is none."""
+        """Return the id of a user; raises `NotWritable` if there is none."""
         return self._id("Users", "user", name)
 
     def _id(self, kind: Literal["Groups", "Users"], what: str, name: str) -> str:
@@ -207,7 +207,7 @@ class Tenant:
         return next((name for name, known in self._ids(path).items() if known == id), id)
 
     def policy_id(self, path: str, name: str) -> str:
-        """Return the id of a policy of a collection; raises `NotWritable` where there is none."""
+        """Return the id of a policy of a collection; raises `NotWritable` if there is none."""
         ids = self._ids(path)
         if name not in ids:
             raise gone("", f"policy in {path} called", name)

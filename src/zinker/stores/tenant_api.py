@@ -40,7 +40,7 @@ _OAUTH = {
     "unauthorized_client": "the account is not allowed to sign in this way: an administrator has to consent first",
     "consent_required": "an administrator has to consent first",
     "access_denied": "the person at the other device has refused",
-    "expired_token": "nobody entered the code in time",
+    "expired_token": "the code was not entered in time",
     "invalid_scope": "the account may not have what was asked for",
 }
 
@@ -54,7 +54,7 @@ class TenantError(StoreError):
 
 
 class Unsure(TenantError):
-    """Something was sent and no answer came: nobody knows whether it was done."""
+    """Something was sent and no answer came: it may have been done."""
 
 
 class TenantApi:
@@ -125,7 +125,7 @@ class TenantApi:
         return self._json(self.request("GET", self._url(collection, id)))
 
     def create(self, collection: str, item: dict[str, Any]) -> dict[str, Any]:
-        """Create an item; raises `Unsure` where nobody knows whether it was."""
+        """Create an item; raises `Unsure` where it may have been created."""
         return self._json(self.request("POST", self._url(collection), item))
 
     def update(self, collection: str, id: str, changed: dict[str, Any], etag: str) -> None:
@@ -305,7 +305,7 @@ class TenantApi:
         from authlib.integrations.base_client import OAuthError
 
         if "device_authorization_endpoint" not in metadata:
-            raise TenantError("the service lets nobody sign in at another device, and there is no secret")
+            raise TenantError("the service has no sign-in at another device, and there is no secret")
         given = {"client_id": self._client_id}
         with self._client() as http:
             asked = self._json(http.post(metadata["device_authorization_endpoint"], data=given))
@@ -329,7 +329,7 @@ class TenantApi:
                     interval += 5
                 elif error.error != "authorization_pending":
                     raise
-        raise TenantError("nobody entered the code in time")
+        raise TenantError("the code was not entered in time")
 
 
 def _finite(text: str) -> float:

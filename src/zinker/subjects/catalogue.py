@@ -37,7 +37,7 @@ class Catalogue:
         return found
 
     def find(self, id: str) -> Subject:
-        """Load one subject; raises `WrongUsage`, with the nearest names where there is none."""
+        """Load one subject; raises `WrongUsage`, with the nearest names if there is none."""
         files = self.files()
         if id not in files:
             raise unknown("subject", id, files, "`zinker subjects` lists them all.")
@@ -150,9 +150,9 @@ def _part_mistakes(part: Part) -> Iterator[str]:
         if further.count(id) > 1:
             yield f"the part `{part.id}` has the home `{id}` twice"
     if part.store != "file" and part.format:
-        yield f"the format `{part.format}` is for files, and the part `{part.id}` is none"
+        yield f"the format `{part.format}` is for files, which the part `{part.id}` is not"
     if part.store != "registry" and part.view:
-        yield f"the view `{part.view}` is for registry keys, and the part `{part.id}` is none"
+        yield f"the view `{part.view}` is for registry keys, which the part `{part.id}` is not"
     for address in part.titles:
         if not address.startswith("/"):
             yield f"the title for `{address}` is for an address, which begins with a slash"

@@ -51,7 +51,7 @@ def last_of(setup: Setup, subject: str, place: str, machine: str) -> Version | N
 def held_before(
     setup: Setup, selection: Selection, manifest: Manifest, builder: ProfileBuilder
 ) -> Before | None:
-    """Hold what has just been captured against the last version of its place; None where there is none."""
+    """Hold what has just been captured against the last version of its place; None if there is none."""
     version = last_of(setup, manifest.subject, manifest.place, manifest.machine)
     if version is None or version.manifest is None:
         return None

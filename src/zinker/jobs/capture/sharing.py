@@ -28,7 +28,7 @@ _HOST = re.compile(
     r"|^((?:[a-z0-9-]{1,63}\.){2,}[a-z]{2,63})$",  # a value that is nothing else
     re.IGNORECASE | re.MULTILINE,
 )
-_NAMESPACE = re.compile(r"xmlns(?::[\w.-]+)?\s*=\s*(?:\"[^\"]*\"|'[^']*')")  # names that nobody calls
+_NAMESPACE = re.compile(r"xmlns(?::[\w.-]+)?\s*=\s*(?:\"[^\"]*\"|'[^']*')")  # names that are never called
 _LOCAL = frozenset({"127.0.0.1", "0.0.0.0", "255.255.255.255"})  # noqa: S104 - nothing listens there
 
 

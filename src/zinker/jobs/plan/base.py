@@ -94,7 +94,7 @@ def _candidates(piece: bytes, words: list[bytes] | None) -> Iterator[Setting]:
 
 
 def _with_changes(session: Session, version: Version, kept: _Kept, parts: set[str], subject: str) -> _Kept:
-    """Return the same with what Zinker itself has changed at the place since: nobody has to be warned of that."""
+    """Return the same with what Zinker itself has changed at the place since: no warning is due for that."""
     log, place = session.setup.shelf.changes, session.place
     since = version.manifest.captured if version.manifest else ""
     kept = dict(kept)

@@ -106,7 +106,7 @@ def _has_conflict(change: DocumentChange) -> bool:
 
 
 def _is_conflict(item: SettingChange) -> bool:
-    """Whether something would be lost from sight: it has changed here, or nobody knows whether it has."""
+    """Whether something would be lost from sight: it has changed here, or may have."""
     return item.before is not None and item.since != "there"
 
 

@@ -88,7 +88,7 @@ class LayerPlanner:
         ):
             return None
         if address not in default:
-            why = "nobody knows its default; it goes back to the organisation's value"
+            why = "its default is unknown; it goes back to the organisation's value"
             self._leave(document, address, why, "unfit")
         return default.get(address)
 

@@ -72,7 +72,7 @@ def _narrowed(
 
 
 def merged(session: Session, source: Snapshot, plan: Plan) -> Plan:
-    """Leave alone what has changed here since the place was last kept; raises `Refused` where nobody knows."""
+    """Leave alone what has changed here since the place was last kept; raises `Refused` where that is unknown."""
     is_there = (
         change.before is not None or any(item.before is not None for item in change.items)
         for change in plan.documents

@@ -168,7 +168,7 @@ def without_secret(part: Part, setting: Setting, source: Snapshot, withholder: W
     """Return a setting of a source as plans may hold it: with this machine's own fingerprint of a secret.
 
     The secret may be one that was opened, or one that is in clear there: profiles of others may not be as careful
-    as ours. The same object is returned for what is none.
+    as ours. The same object is returned for anything else.
     """
     where = Where(part.id, *setting.key)
     if setting.is_head:

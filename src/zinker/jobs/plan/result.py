@@ -53,7 +53,7 @@ def new_content(
 def _without_withheld(
     session: Session, part: Part, change: DocumentChange, source: Snapshot, data: bytes, edits: list[Edit]
 ) -> bytes:
-    """Return a file with some edits made, and without the secrets that nobody has: they would be empty there."""
+    """Return a file with some edits made, and without the secrets that are nowhere: they would be empty there."""
     after, dialect, reader = (
         change.after or FileState(),
         dialect_of(part, change.document),

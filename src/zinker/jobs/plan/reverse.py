@@ -23,7 +23,7 @@ _CHANGED_SINCE = "it has been changed again since"
 def plan_reverse(
     session: Session, changes: tuple[DocumentChange, ...], fallback: Snapshot
 ) -> tuple[list[DocumentChange], list[LeftAlone]]:
-    """Plan the way back from a change: a file nobody has touched since comes back byte for byte.
+    """Plan the way back from a change: a file that is untouched since comes back byte for byte.
 
     In everything else, the settings that still have the value the change gave them get back their old one.
     """

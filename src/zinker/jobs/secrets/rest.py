@@ -235,7 +235,7 @@ def _given_in(text: str) -> str:
 
 
 def _encoding(beginning: bytes) -> str:
-    """Return the encoding of the text that begins so, or "" for what is none."""
+    """Return the encoding of the text that begins so, or "" for anything else."""
     for mark, encoding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
         if beginning.startswith(mark):
             return encoding
@@ -255,5 +255,5 @@ def _rule_of_database(content: Content) -> str:
         data = stream.read()
     try:
         return cell_with_rule(data, cell_rule)
-    except DocumentError:  # it is damaged, and nobody can say what in it is what
+    except DocumentError:  # it is damaged, and what in it is what cannot be told
         return "what may be a secret" if _may_give(data) else ""
