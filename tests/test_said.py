@@ -127,6 +127,11 @@ def test_documents_are_named_by_pattern_everywhere(kept):
         ("export --home HKCU\\Software\\Nowhere --place gate-kiosk", "nothing of Nowhere", 3),
         ("import mosslight@1 --as bench-east --as bench-west --yes", "--as was given 2 times", 2),
         ("exprot mosslight", "export", 2),
+        ("show stikc/moss.zinker", "Did you mean ", 2),
+        ("export mosslight --to stikc/moss.zinker", "stick? Make it first.", 2),
+        ("export --home ~/AppData/Roaming/mosslihgt", "Roaming/mosslight? Check the path.", 2),
+        ("import mosslight@1 --report reprots/x.txt --preview", "does not exist", 2),
+        ("import mosslight@1 --crosswalk move.crosswlak.toml --preview", "does not exist", 2),
     ],
 )
 def test_a_name_with_a_mistake_is_refused_with_the_nearest_and_nothing_is_kept(kept, arguments, says, code):

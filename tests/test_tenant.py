@@ -270,6 +270,11 @@ def test_groups_names_and_twins(tenants):
     assert set(state["HouseRules"]) == {"Kiosk rules", "trial: Kiosk rules", "trial: Notice"}
     mine = state["HouseRules"]["trial: Kiosk rules"]["id"]
     assert state["Programs"]["trial: Brindlepot"]["comesAfter"] == mine
+    # What was brought under another name is compared under that name.
+    brought = ("garden-tenant@set", "tarnhollow:garden-tenant", *parts, "--prefix", "trial: ")
+    found = tenants("compare", *brought, "--json", code=1).json["differences"]
+    mine = [d for d in found if d["document"].startswith("trial: ")]
+    assert mine and all(d["address"].startswith("/forWhom") for d in mine)  # that was not asked for
     tenants("undo", "--yes", "--live", "tarnhollow")
     tenants("import", "garden-tenant@set", *LIVE, "--on-conflict", "both", "--part", "house-rules")
     lengths = {

@@ -1,15 +1,17 @@
-"""Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb.
+"""Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb, cropped.
 
 Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core, and for the desktop's settings
 database dbus, dconf-service, dconf-cli and libglib2.0-bin.
 """
 
+import contextlib
 import os
 import shlex
+import shutil
 import subprocess
 import sys
-import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from zinker.demo.garden import build, close_till, replace, set_running, spoil
@@ -71,7 +73,8 @@ class Screen:
         for command in commands:
             told = f"printf '\\033[1m$ %s\\033[0m\\n' {shlex.quote(command)}"
             script += [*([told] if not command.startswith("env ") else []), command, "echo"]
-        body = "\n".join([*script, f"touch {done}", "sleep 60"])
+        hide = "printf '\\033[?25l'" if not typed else ":"
+        body = "\n".join([hide, *script, f"touch {done}", "sleep 60"])
         looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 10 -geometry 158x47+0+0 -bg white -fg black")
         path = f"{COMMAND.parent}:{os.environ['PATH']}"
         terminal = subprocess.Popen(
@@ -92,6 +95,9 @@ class Screen:
             picture = self._folder / f"{name}.png"
             shoot = ["import", "-window", "root", "-depth", "8", str(picture)]
             subprocess.run(shoot, env=self._env, check=True)
+            # Only what there is to see: beyond the terminal lies the bare screen.
+            cropped = ["-crop", "1264x744+0+0", "-trim", "-bordercolor", "white", "-border", "10", "+repage"]
+            subprocess.run(["convert", str(picture), *cropped, str(picture)], check=True)
         finally:
             terminal.kill()
             terminal.wait()
@@ -159,12 +165,26 @@ def _spot(screen: Screen, garden: Path) -> None:
     )
 
 
+@contextlib.contextmanager
+def _home() -> Iterator[Path]:
+    """Yield a folder for the garden with a name that a picture can show, and remove it afterwards."""
+    for home in (Path("/home/ivy"), Path.home() / "ivy"):
+        with contextlib.suppress(OSError):
+            home.mkdir()
+            try:
+                yield home
+            finally:
+                shutil.rmtree(home)
+            return
+    raise SystemExit("neither /home/ivy nor ~/ivy can be made for the pictures")
+
+
 def main() -> None:
     """Take all pictures, in the order of the work."""
     folder = Path(sys.argv[1]).absolute()
     folder.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory() as temporary:
-        garden = build(Path(temporary, "garden"))
+    with _home() as home:
+        garden = build(home / "garden")
         screen = Screen(garden, folder)
         try:
             screen.shot("help", "zinker --help")

@@ -61,7 +61,10 @@ def _check_free(report: Path | None) -> None:
     if report.exists():
         raise Refused("Nothing done", f"{report} is there already", "Name a new file for the report.")
     if not report.parent.is_dir():
-        raise WrongUsage("Nothing done", f"the folder {report.parent} does not exist", "Make it first.")
+        from zinker.disk.files import nearest_path
+
+        then = nearest_path(report.parent) + "Make it first."
+        raise WrongUsage("Nothing done", f"the folder {report.parent} does not exist", then)
 
 
 def _report(outcome: "Outcome", setup: "Setup", path: Path) -> str:

@@ -226,11 +226,12 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
     if option and (_is_text(name) or _is_kept(name)):
         why = f"{name} is no live subject, and {option} is for one"
         raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
-    if _is_text(name):
-        return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
-    if _is_kept(name):
-        return export_version(setup, name, to, replace, wanted.ansi)
     with progress_shown() as progress:
+        setup.progress = progress
+        if _is_text(name):
+            return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
+        if _is_kept(name):
+            return export_version(setup, name, to, replace, wanted.ansi)
         return export(
             setup,
             name,

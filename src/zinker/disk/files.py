@@ -26,6 +26,7 @@ from filelock import FileLock
 
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, is_root, set_mode
+from zinker.model.names import nearest
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
@@ -205,3 +206,17 @@ def chunks_of(path: Path) -> Iterator[bytes]:
     with open_regular(path) as file:
         while chunk := file.read(CHUNK):
             yield chunk
+
+
+def nearest_path(path: Path) -> str:
+    """Return a question after the file or folder that was probably meant, " Did you mean X?", or ""."""
+    there = path.absolute()
+    missing = there
+    while not there.exists() and there != there.parent:
+        missing, there = there, there.parent
+    try:
+        names = os.listdir(there) if there.is_dir() else []
+    except OSError:
+        return ""
+    near = nearest(missing.name, names)[:1]
+    return f"Did you mean {there / near[0]}? " if near else ""

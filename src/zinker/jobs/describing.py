@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from zinker.disk.files import make_folders, open_regular, write_file
+from zinker.disk.files import make_folders, nearest_path, open_regular, write_file
 from zinker.formats import guess
 from zinker.jobs.plan.result import leaves_of
 from zinker.jobs.secrets.detect import secrets_in
@@ -139,7 +139,8 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
             "No draft written", f"{home} is in none of {names} at {place.told}", "Name one that is."
         )
     if not whole.exists():
-        raise WrongUsage("No draft written", f"{home} does not exist", "Check the path.")
+        then = nearest_path(whole) + "Check the path."
+        raise WrongUsage("No draft written", f"{home} does not exist", then)
     if whole.is_dir():
         return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**".replace("/./", "/"), "")
     with open_regular(whole) as file:

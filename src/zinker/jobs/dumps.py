@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Final, NamedTuple
 
 import zinker
-from zinker.disk.files import commit_part, open_regular, write_part
+from zinker.disk.files import commit_part, nearest_path, open_regular, write_part
 from zinker.formats.desktop_text import Dump, fits_dump, read_dump, write_dump_text
 from zinker.formats.leaves import Leaves
 from zinker.jobs.setup import Setup
@@ -51,7 +51,9 @@ class DumpReader:
             with open_regular(self._path) as file:
                 dump = read_dump(file.read())
         except FileNotFoundError:
-            raise WrongUsage(_WHAT, f"{self._path} does not exist", "Check the path.") from None
+            raise WrongUsage(
+                _WHAT, f"{self._path} does not exist", nearest_path(self._path) + "Check the path."
+            ) from None
         except OSError as error:
             raise Refused(_WHAT, f"{self._path}: {reason(error)}", "Check the path.") from None
         except DocumentError as error:

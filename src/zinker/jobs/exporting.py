@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 
+from zinker.disk.files import nearest_path
 from zinker.jobs.capture.capture import Progress, capture, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
@@ -305,7 +306,8 @@ def _check_free(path: Path, replace: bool) -> None:
         then = "Add --replace to write it anew, or choose another name."
         raise Refused("Not exported", f"{path} is there already", then)
     if not path.parent.is_dir():
-        raise WrongUsage("Not exported", f"the folder {path.parent} does not exist", "Make it first.")
+        then = nearest_path(path.parent) + "Make it first."
+        raise WrongUsage("Not exported", f"the folder {path.parent} does not exist", then)
 
 
 def _unwritable(path: Path, error: OSError) -> Refused:

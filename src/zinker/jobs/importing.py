@@ -114,9 +114,11 @@ def import_profile(
             bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
             session = Session(setup, target, subject, EMPTY_SECRETS in wishes.overruled)
-            translated = _translated(session, source, wishes, wanted)
-            said = {} if selection.documents or wishes.addresses else move_homes(session, translated, chosen)
+            said: dict[str, str] = {}
+            if any(p.named_by for p in chosen) and not selection.documents and not wishes.addresses:
+                said = move_homes(session, _translated(session, source, wishes, wanted), chosen)
             with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
+                translated = _translated(session, source, wishes, wanted)
                 sides = _sides(session, live, translated, wishes)
                 _check_names(selection, sides, source)
                 instance = wishes.instance or wanted.instance

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from zinker.disk.files import nearest_path
 from zinker.formats.desktop_text import SUFFIX as DUMP
 from zinker.formats.registry_text import SUFFIX as REGISTRATION
 from zinker.model.errors import WrongUsage
@@ -65,4 +66,5 @@ def no_profile(text: str, is_there: bool = False) -> WrongUsage:
     then = (
         "A profile is a file that ends in .zinker, or a folder with a profile.json in it, written as ./NAME."
     )
-    return WrongUsage("Reference not understood", why, then)
+    hint = "" if is_there else nearest_path(path_at(text, Here()))
+    return WrongUsage("Reference not understood", why, hint + then)

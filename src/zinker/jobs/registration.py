@@ -7,11 +7,12 @@ from pathlib import Path
 from typing import IO, Final
 
 import zinker
-from zinker.disk.files import commit_part, open_regular, write_part
+from zinker.disk.files import commit_part, nearest_path, open_regular, write_part
 from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_sections import KEY_ITSELF
 from zinker.formats.registry_text import RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
+from zinker.jobs.capture.capture import UNKNOWN
 from zinker.jobs.setup import Setup
 from zinker.model.address import folded
 from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
@@ -29,6 +30,7 @@ UNDESCRIBED = "registry"
 # The store whose parts such a file can hold: it is a format of registries, and of nothing else.
 STORE: Final = "registry"
 _WHAT = "Not read"
+_TOLD_AFTER = 5_000  # settings
 
 
 class RegistrationReader:
@@ -52,7 +54,9 @@ class RegistrationReader:
             text.find = homes.locate
             documents = self._documents(text, subject, homes)
         except FileNotFoundError:
-            raise WrongUsage(_WHAT, f"{self._path} does not exist", "Check the path.") from None
+            raise WrongUsage(
+                _WHAT, f"{self._path} does not exist", nearest_path(self._path) + "Check the path."
+            ) from None
         except OSError as error:
             raise Refused(_WHAT, f"{self._path}: {reason(error)}", "Check the path.") from None
         except DocumentError as error:
@@ -91,7 +95,12 @@ class RegistrationReader:
         """Read everything; returns the rows by part and document."""
         found: dict[tuple[str, str], SortedRows] = {}
         has_removals = any(is_gone for is_gone, _ in text.headers)
+        done = told = 0
         for document, block in text.blocks():
+            done += len(block)
+            if done - told >= _TOLD_AFTER:
+                told = done
+                self._setup.progress(self._path.name, done, UNKNOWN)
             part = homes.parts[document]
             rows = found.setdefault((part.id, document), SortedRows())
             for guarded in self.withholder.guarded(part, document, [block]):

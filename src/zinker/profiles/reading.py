@@ -12,7 +12,7 @@ from typing import IO, Any, Protocol
 
 import msgspec
 
-from zinker.disk.files import CHUNK, open_regular
+from zinker.disk.files import CHUNK, nearest_path, open_regular
 from zinker.model.errors import Damaged, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.plain_json import decode
@@ -221,7 +221,7 @@ def open_profile(path: Path) -> Profile:
             return Profile(path, _Folder(path))
         return Profile(path, _ZipFile(path))
     except FileNotFoundError:
-        raise WrongUsage(_WHAT, f"{path} does not exist", "Check the path.") from None
+        raise WrongUsage(_WHAT, f"{path} does not exist", nearest_path(path) + "Check the path.") from None
     except OSError as error:
         raise Damaged(_WHAT, f"{path}: {reason(error)}", _THEN) from None
     except (*_BROKEN, ValueError) as error:

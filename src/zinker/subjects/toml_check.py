@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from zinker.disk.files import read_regular
+from zinker.disk.files import nearest_path, read_regular
 from zinker.model.errors import WrongUsage, reason
 
 T = TypeVar("T")
@@ -63,7 +63,9 @@ def _read(path: Path, what: str) -> tuple[str, dict[str, Any]]:
         text = read_regular(path).decode("utf-8-sig")
         return text, tomllib.loads(text)
     except OSError as error:
-        raise WrongUsage(what, f"{path} cannot be read: {reason(error)}") from None
+        raise WrongUsage(
+            what, f"{path} cannot be read: {reason(error)}", nearest_path(path).strip()
+        ) from None
     except UnicodeDecodeError as error:
         why = f"{path} is not UTF-8: byte {error.start}"
         raise WrongUsage(what, why, "Save the file as UTF-8.") from None
