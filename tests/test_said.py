@@ -390,3 +390,46 @@ def test_an_import_killed_while_homes_move_is_taken_back_where_it_wrote(quill):
             quill("undo", "--yes")
         assert quill.places("glasshouse") == before, number
     assert (False, True) in ends and (True, False) in ends
+
+
+def test_a_profile_folder_that_was_edited_or_merged_is_taken_when_that_is_said(kept):
+    kept("export", "mosslight", *AT, "--to", "./profiles")
+    general = kept.path / "profiles/settings/general.jsonl"
+    good = general.read_text()
+    # As it was written, it becomes a file, and a folder again, and says the same.
+    kept("export", "./profiles", "--to", "copy.zinker")
+    kept("export", "copy.zinker", "--to", "./again")
+    assert "No differences" in kept("compare", "copy.zinker", "./again").out
+    assert (kept.path / "again/settings/general.jsonl").read_text() == good
+    lines = good.splitlines(keepends=True)
+    dusk = next(number for number, line in enumerate(lines) if "north/dusk" in line)
+    edited = [*lines]
+    edited[dusk] = lines[dusk].replace("19:30", "21:45")
+    del edited[next(number for number, line in enumerate(edited) if "/keys/mist" in line)]
+    general.write_text("".join(reversed(edited)))
+    why = kept("show", "./profiles", code=5).err
+    assert "is not as it was written" in why and "--edited --to NEW" in why
+    kept("export", "./profiles", "--to", "new.zinker", code=5)
+    kept("export", "./profiles", "--edited", "--to", "new.zinker")
+    found = kept("compare", "new.zinker", *AT, "--json", code=1).json["differences"]
+    assert {d["address"] for d in found} == {"/lamps.north/dusk", "/keys/mist"}
+    # Also where the file is missing: its copy in the profile says the same as the settings.
+    whole = kept.ini.read_bytes()
+    kept.ini.unlink()
+    kept("import", "new.zinker", *AT, "--yes")
+    secret = b"7f3d-moss-91aa-peat"
+    told = (
+        whole.replace(b"dusk = 19:30", b"dusk = 21:45", 1).replace(b"mist = F7\r\n", b"").replace(secret, b"")
+    )
+    assert [*filter(None, kept.ini.read_bytes().split(b"\r\n"))] == [
+        line for line in filter(None, told.split(b"\r\n")) if not line.startswith(b"token")
+    ]
+    for number, text, says in (
+        (dusk, "<<<<<<< ours\n", "two branches differ here"),
+        (dusk, lines[dusk].replace("19:30", "20:15"), "are of one setting, and differ"),
+        (dusk, "[1, 2\n", "it is no setting"),
+    ):
+        general.write_text("".join([*lines[:number], text, *lines[number:]]))
+        told = kept("export", "./profiles", "--edited", "--to", "bad.zinker", code=5).err
+        assert says in told and "general.jsonl" in told and not (kept.path / "bad.zinker").exists()
+    assert "no profile folder" in kept("export", "copy.zinker", "--edited", "--to", "x.zinker", code=2).err

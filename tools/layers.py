@@ -35,7 +35,7 @@ JOBS = (
     ("apply",),
     ("place_lock", "registration", "dumps"),
     ("texts",),
-    ("sources", "describing"),
+    ("sources", "describing", "rebuilding"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("resetting", "transferring"),
 )

@@ -96,7 +96,7 @@ class Screen:
             shoot = ["import", "-window", "root", "-depth", "8", str(picture)]
             subprocess.run(shoot, env=self._env, check=True)
             # Only what there is to see: beyond the terminal lies the bare screen.
-            cropped = ["-crop", "1264x744+0+0", "-trim", "-bordercolor", "white", "-border", "10", "+repage"]
+            cropped = ["-crop", "1272x800+0+0", "-trim", "-bordercolor", "white", "-border", "10", "+repage"]
             subprocess.run(["convert", str(picture), *cropped, str(picture)], check=True)
         finally:
             terminal.kill()
@@ -116,12 +116,12 @@ class Screen:
 
 
 def _move(screen: Screen) -> None:
-    rules = "--crosswalk move.crosswalk.toml"
+    some = "--crosswalk move.crosswalk.toml --adopt --address '*lamps*' --address /general"
     screen.shot(
         "new-machine",
         "zinker crosswalk new potting-shed glasshouse --subject mosslight --to move.crosswalk.toml",
         "sed -n '6,9p' move.crosswalk.toml",
-        f"zinker import stick/*.zinker --place glasshouse {rules} --adopt --part general --yes",
+        f"zinker import stick/*.zinker --place glasshouse {some} --yes",
     )
 
 

@@ -34,6 +34,7 @@ class _Wanted(NamedTuple):
     documents: tuple[str, ...]
     is_loss_meant: bool
     preview: bool
+    edited: bool
 
 
 _Places = Annotated[
@@ -96,6 +97,9 @@ def command(
     preview: Annotated[
         bool, typer.Option("--preview", help="Say what would be kept, and how much room it takes.")
     ] = False,
+    edited: Annotated[
+        bool, typer.Option("--edited", help="With a profile folder and --to: as it was edited or merged.")
+    ] = False,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
@@ -130,6 +134,7 @@ def command(
         tuple(document or ()),
         loss_is_meant,
         preview,
+        edited,
     )
     places = place or ["here"]
     with _described(setup, home or [], places, subjects or [], preview) as names:
@@ -204,7 +209,10 @@ def _is_text(name: str) -> bool:
 
 
 def _is_kept(name: str) -> bool:
-    return "@" in name or name.endswith(".zinker")
+    from zinker.profiles.reading import is_profile
+
+    is_folder = ("/" in name or "\\" in name) and is_profile(Path(name))
+    return "@" in name or name.endswith(".zinker") or is_folder
 
 
 def _jobs(setup: "Setup", names: list[str], places: list[str], wanted: _Wanted) -> Iterator[tuple[str, str]]:
@@ -231,7 +239,7 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
         if _is_text(name):
             return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
         if _is_kept(name):
-            return export_version(setup, name, to, replace, wanted.ansi)
+            return export_version(setup, name, to, replace, wanted.ansi, wanted.edited)
         return export(
             setup,
             name,

@@ -17,6 +17,7 @@ from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.rebuilding import rebuild
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
@@ -246,9 +247,17 @@ def export_text(
 
 
 def export_version(
-    setup: Setup, reference: str, to: Path | None, replace: bool = False, ansi: bool = False
+    setup: Setup,
+    reference: str,
+    to: Path | None,
+    replace: bool = False,
+    ansi: bool = False,
+    is_edited: bool = False,
 ) -> Exported:
-    """Copy a kept version out of the shelf as a profile file, or write it as a registration text file.
+    """Copy a kept version out of the shelf as a profile file, or write it as a text file.
+
+    A profile outside the shelf is written anew, as a file or a folder; `is_edited` tells of a folder that it may
+    have been edited or merged by hand.
 
     Raises `WrongUsage`, `Refused`, `Damaged`.
     """
@@ -259,6 +268,8 @@ def export_version(
     if is_text(to):
         with kept(setup, wanted) as source:
             return _as_text(source.snapshot, to, replace, ansi)
+    if wanted.path is not None:
+        return _rebuilt(setup, wanted.path, to, replace, is_edited)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
     profile = setup.shelf.open(version)
     with contextlib.closing(profile):
@@ -274,6 +285,17 @@ def export_version(
     except OSError as error:
         raise _unwritable(path, error) from None
     return Exported(profile.manifest, path=path)
+
+
+def _rebuilt(setup: Setup, source: Path, to: Path, replace: bool, is_edited: bool) -> Exported:
+    path = destination(to, source.stem, "", "", datetime.datetime.now())
+    if path.absolute() == source.absolute():
+        why = f"{source} would be written over while it is read"
+        raise WrongUsage("Not exported", why, "Name another path with --to.")
+    with _written_to(path, replace) as builder:
+        manifest = rebuild(setup, source, builder, is_edited)
+        builder.close()
+    return Exported(manifest, path=path)
 
 
 def destination(to: Path, subject: str, version: str, place: str, when: datetime.datetime) -> Path:

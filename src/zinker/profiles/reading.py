@@ -107,6 +107,10 @@ class Profile(Snapshot):
 
     def unseal(self, lock: Lock) -> None:
         """Open the secrets that are sealed in; raises `Refused` where the lock does not fit."""
+        self.secrets = unseal(self.sealed_data(), lock)
+
+    def sealed_data(self) -> bytes:
+        """Return the secrets as they are sealed in."""
         with self._open(SEALED) as stream:
             try:
                 data = stream.read(LARGEST_SEALED + 1)
@@ -114,7 +118,7 @@ class Profile(Snapshot):
                 raise self._damaged(f"{SEALED} cannot be unpacked: {error}") from None
         if len(data) > LARGEST_SEALED:
             raise self._damaged(f"{SEALED} is too large")
-        self.secrets = unseal(data, lock)
+        return data
 
     def verify(self) -> None:
         """Read everything, settings and whole files; raises `Damaged` if any of it is not what it was."""
@@ -178,6 +182,10 @@ class Profile(Snapshot):
             raise Damaged(_WHAT, why, f"It was written by {writer}: use that version or a newer one.")
 
     def _damaged(self, why: str) -> Damaged:
+        if self.path.is_dir():
+            command = f"`zinker export {self.path} --edited --to NEW`"
+            then = f"If it was edited or merged, {command} makes a profile of it."
+            return Damaged(_WHAT, f"{self.path} is not as it was written: {why}", then)
         return Damaged(_WHAT, f"{self.path} is damaged: {why}", _THEN)
 
 

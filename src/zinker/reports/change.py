@@ -40,8 +40,9 @@ def plan_text(plan: Plan, subject: Subject, width: int, full: bool = True) -> It
     A long one is summed up unless it is to be `full`, or is written into a file, where nothing is cut.
     """
     yield heading(plan.title)
-    yield plain(f"from: {visible(plan.source)}\nto:   {plan.told_place}")
+    yield plain(f"from: {visible(plan.source)}")
     yield from _age_text(plan)
+    yield plain(f"to:   {plan.told_place}")
     # No need to say who changed what if the profile is the last kept one itself.
     tells_since = plan.base not in ("", plan.origin)
     if plan.base and plan.documents:

@@ -70,7 +70,7 @@ def _version_row(version: Version) -> Sequence[str]:
         number,
         when(about.captured),
         age(about.captured),
-        visible(about.place),
+        visible(about.machine or "here" if about.place == "here" else about.place),
         settings,
         size(version.size),
         named,
@@ -201,7 +201,9 @@ def shown_text(shown: Shown, width: int) -> Iterator[Text]:
             f"A value that is no secret is named in the subject file, in its part: not_secret = [{none}]"
         )
     if held:
-        yield plain("A secret that is missing here is named there, too: secret = [...]")
+        yield plain(
+            "A secret that is missing here can be named in the subject file, in its part: secret = [...]"
+        )
 
 
 def _blocks(shown: Shown, width: int) -> Iterator[Block]:
