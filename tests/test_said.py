@@ -9,6 +9,11 @@ import pytest
 from conftest import BRANCH
 from test_disk import KILLING
 
+from zinker.demo.hive_writer import Node, write_hive
+from zinker.formats.registry_values import to_bytes
+from zinker.jobs import export, show
+from zinker.jobs.capture.capture import UNKNOWN
+
 AT = ("--place", "potting-shed")
 
 
@@ -433,3 +438,49 @@ def test_a_profile_folder_that_was_edited_or_merged_is_taken_when_that_is_said(k
         told = kept("export", "./profiles", "--edited", "--to", "bad.zinker", code=5).err
         assert says in told and "general.jsonl" in told and not (kept.path / "bad.zinker").exists()
     assert "no profile folder" in kept("export", "copy.zinker", "--edited", "--to", "x.zinker", code=2).err
+
+
+def test_a_place_that_does_not_answer_is_passed_over(kept):
+    kept.spoil()
+    kept("import", "mosslight@1", *AT, "--part", "general", "--yes")
+    kept("import", "mosslight@1", "--place", "glasshouse", "--adopt", "--part", "general", "--yes")
+    (kept.path / "glasshouse").rename(kept.path / "away")
+    done = kept("undo", "--yes").out
+    assert (
+        re.search(r"Passed over: change 2: .*glasshouse", done) and "Change 1 undone at potting-shed" in done
+    )
+    (kept.path / "away").rename(kept.path / "glasshouse")
+    assert "Change 2 undone at glasshouse" in kept("undo", "--yes").out
+
+
+def test_an_export_is_seen_before_with_its_room(kept):
+    before = versions(kept)
+    shown = kept("export", "mosslight", *AT, "--preview").out
+    assert re.search(r"8 documents, 52 settings: about \d\.\d kB, of [\d.]+ GB free at .*shelf\.\n", shown)
+    assert "Nothing was kept" in shown and versions(kept) == before
+    told = kept("export", "mosslight", *AT, "--preview", "--json").json[0]
+    sizes = sum(
+        path.stat().st_size for path in kept.settings.parent.rglob("mosslight/**/*") if path.is_file()
+    )
+    assert sizes < told["room"]["size"] < 10 * sizes and told["reference"] == ""
+    kept("export", "--home", str(kept.settings), *AT, "--preview")
+    assert not list((kept.path / "subjects").glob("mosslight-*"))  # nor is it described then
+
+
+def test_how_far_a_large_branch_is_read_is_told_on_the_way(garden):
+    root = Node("ROOT")
+    big = root.key(r"Software\Tarn Hollow\Brindlepot")
+    for number in range(120):
+        values = big.key(f"Day {number}").values
+        values += [(f"Ticket {ticket}", *to_bytes("dword", ticket)) for ticket in range(100)]
+    (garden.path / "old-kiosk/Users/sage/NTUSER.DAT").write_bytes(write_hive(root))
+    (garden.path / "old-kiosk/Users/sage/NTUSER.DAT.LOG1").unlink()
+    told = []
+    export(garden.setup, "brindlepot", "old-kiosk", progress=lambda *far: told.append(far))
+    assert [far for far in told if far[2] == UNKNOWN and 0 < far[1] < 12_000]
+    garden("export", "brindlepot@1", "--to", "big.reg")
+    setup = garden.setup
+    setup.progress = lambda *far: told.append(far)
+    del told[:]
+    show(setup, str(garden.path / "big.reg"))
+    assert [far for far in told if far[0] == "big.reg"] and [far for far in told if far[2] == 12_000]
