@@ -213,10 +213,11 @@ def _blocks(shown: Shown, width: int) -> Iterator[Block]:
         settings = [setting for _, setting in group]
         names = [title(part, s.address) if s.address else f"file {visible(s.document)}" for s in settings]
         values = [_said(shown, part_id, setting) for setting in settings]
+        titles = part.titles if part else {}
         lines = [
             line
             for name, value, setting in zip(names, values, settings, strict=True)
-            for line in _named(name, value, setting.address, width)
+            for line in _named(name, value, setting.address if setting.address in titles else "", width)
         ]
         is_file = not settings[0].address
         name = record.title if record else part_id
@@ -237,13 +238,13 @@ def _layer(shown: Shown, part: str, setting: Setting) -> str:
 
 
 def _named(name: str, value: str, address: str, width: int) -> Iterator[Text]:
-    """Yield a setting with its value, and with its address where it is shown by its title."""
+    """Yield a setting with its value, and with the address that is given where it is shown by its title."""
     start = f"  {name:<40}  "
     if len(name) > 40 and len(start) + len(value) > width:
         yield plain(cut(f"  {name}", width))
         start = f"{'':<6}"
     line = plain(start + cut(value, width - len(start)))
-    yield from with_address(line, address if address and name != visible(address) else "", width)
+    yield from with_address(line, address, width) if address else (line,)
 
 
 def shown_json(shown: Shown) -> dict[str, Any]:
