@@ -349,3 +349,50 @@ def test_no_bytes_crash_a_reader(format, document):
     except DocumentError:
         return
     assert formats.edit(format, document, [Edit(a, leaf) for a, leaf in leaves.items()]) == document
+
+
+NUMBERS = """
+format = 1
+id = "numbers"
+title = "Numbers"
+[[part]]
+id = "json"
+store = "file"
+path = "{config}/numbers/x.json"
+[[part]]
+id = "toml"
+store = "file"
+path = "{config}/numbers/x.toml"
+[[part]]
+id = "yaml"
+store = "file"
+path = "{config}/numbers/x.yaml"
+"""
+FORMS = {
+    "json": '{{"a": {0}, "b": [1, 0], "c": [1.0]}}\n',
+    "toml": "a = {0}\nb = [1, 0]\nc = [1.0]\n",
+    "yaml": "a: {0}\nb: [1, 0]\nc: [1.0]\n",
+}
+
+
+@pytest.mark.parametrize("number", ["3.141592653589793238", "12345678901234567.0", "-0.0", "1e-400", "0.1"])
+def test_a_number_comes_back_with_all_its_digits_and_as_the_kind_that_it_was(garden, number):
+    """No double holds some of these; Python takes others for equal to what they are not."""
+    (garden.path / "subjects/numbers.subject.toml").write_text(NUMBERS)
+    folder = garden.settings.parent / "numbers"
+    folder.mkdir()
+    good = {name: form.format(number) for name, form in FORMS.items()}
+    for name, content in good.items():
+        (folder / f"x.{name}").write_text(content)
+    at = ("--place", "potting-shed")
+    garden("export", "numbers", *at)
+    for name, content in good.items():
+        spoilt = content.replace(number, "7.5").replace("[1, 0]", "[true, false]").replace("[1.0]", "[1]")
+        (folder / f"x.{name}").write_text(spoilt)
+    found = garden("compare", "numbers", "--json", code=1).json["differences"]
+    assert len(found) == 9
+    assert "9 settings written and read back" in garden("import", "numbers@1", *at, "--yes").out
+    assert {name: (folder / f"x.{name}").read_text() for name in good} == good
+    garden("undo", "--yes")
+    garden("import", "numbers@1", *at, "--yes")
+    assert "No differences" in garden("compare", "numbers@1").out

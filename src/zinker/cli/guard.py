@@ -63,7 +63,8 @@ def _spelled_out(context: typer.Context | None, given: dict[str, Any]) -> dict[s
     if context is None:
         return given
     for option in context.command.params:
-        value = context.params.get(option.name)
+        name = option.name or ""
+        value = context.params.get(name)
         texts = [str(one) for one in (value if isinstance(value, list | tuple) else [value]) if one]
         if option.type.name != "path" or not any(set("~%$") & set(text) for text in texts):
             continue
@@ -72,9 +73,9 @@ def _spelled_out(context: typer.Context | None, given: dict[str, Any]) -> dict[s
 
         paths = [path_at(text, Here()) for text in texts]
         whole = paths if isinstance(value, list | tuple) else paths[0]
-        context.params[option.name] = whole
-        if option.name in given:
-            given[option.name] = whole
+        context.params[name] = whole
+        if name in given:
+            given[name] = whole
     return given
 
 

@@ -43,7 +43,7 @@ class Native(str):
 
 _FIRST = itemgetter(0)
 _LARGEST = LARGEST_PLAIN_INTEGER
-_SIMPLE = {str: "text", bool: "bool", type(None): "null", Digits: "float"}
+_SIMPLE = {str: "text", bool: "bool", type(None): "null"}
 
 
 def leaves_of(root: Any) -> Leaves:
@@ -118,6 +118,8 @@ def leaf_of(value: Any) -> Leaf:
     kind = _SIMPLE.get(type(value))
     if kind is not None:
         return Leaf(kind, value)
+    if isinstance(value, Digits):
+        return Leaf("float", str(value))  # what takes a value further knows plain texts only
     if isinstance(value, Native):
         return Leaf(value.type, str(value))
     if isinstance(value, int):

@@ -91,10 +91,23 @@ class Setting(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class Leaf(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """A typed value, without saying where it stands."""
+    """A typed value, without saying where it stands.
+
+    In lists, `true` is not 1, and 1 is not 1.0, though Python takes them for equal.
+    """
 
     type: str
     value: Any
+
+    def __eq__(self, other: object) -> bool:
+        """Tell whether it is the same value of the same type."""
+        if not isinstance(other, Leaf) or self.type != other.type or self.value != other.value:
+            return False
+        return self.type != "list" or [*map(type, self.value)] == [*map(type, other.value)]
+
+    def __hash__(self) -> int:
+        """Return the same number for equal values."""
+        return hash(self.type)
 
 
 _encoder = msgspec.json.Encoder()
