@@ -5,6 +5,7 @@ import plistlib
 import re
 import tomllib
 from pathlib import Path
+from xml.etree.ElementTree import fromstring
 from xml.sax.saxutils import escape, quoteattr
 
 import msgspec
@@ -396,3 +397,92 @@ def test_a_number_comes_back_with_all_its_digits_and_as_the_kind_that_it_was(gar
     garden("undo", "--yes")
     garden("import", "numbers@1", *at, "--yes")
     assert "No differences" in garden("compare", "numbers@1").out
+
+
+ANCHORS = b"""base: &t # what others have, too
+  x: 1
+  y: 2
+use: *t
+merge: {<<: *t, z: 3}
+name: &n  fern
+other: *n
+list: &l
+  - 1
+again: *l
+nothing: &e
+so: *e
+"""
+
+
+@pytest.mark.parametrize(
+    ("edits", "change"),
+    [
+        ({"/name": text("moss")}, {"name": "moss", "other": "moss"}),
+        ({"/list": Leaf("list", [2, 3])}, {"list": [2, 3], "again": [2, 3]}),
+        ({"/list": text("none")}, {"list": "none", "again": "none"}),
+        ({"/nothing": text("some")}, {"nothing": "some", "so": "some"}),
+        ({"/use": text("own")}, {"use": "own"}),
+        ({"/other": Leaf("alias", "t")}, {"other": {"x": 1, "y": 2}}),
+        ({"/name": None}, "*n refers to what is not there"),
+        ({"/base/x": None, "/base/y": None}, "*t refers to what is not there"),
+        ({"/name": Leaf("alias", "t")}, "*n refers to what is not there"),
+        ({"/use": Leaf("alias", "n")}, "*n refers to what is not there, or comes later"),
+    ],
+)
+def test_what_others_refer_to_keeps_its_name_by_another_reader(edits, change):
+    wanted = [Edit(address, leaf) for address, leaf in edits.items()]
+    if isinstance(change, str):
+        with pytest.raises(NotWritable, match=re.escape(change)):
+            formats.edit("yaml", ANCHORS, wanted)
+        return
+    edited = formats.edit("yaml", ANCHORS, wanted)
+    assert yaml.safe_load(edited) == yaml.safe_load(ANCHORS) | change
+    untouched = [line for line in ANCHORS.splitlines() if b"#" in line or b"merge" in line]
+    assert all(line in edited.splitlines() for line in untouched)
+
+
+@pytest.mark.parametrize(
+    ("format", "document", "load"),
+    [
+        ("yaml", b"a: 1\nz:\n  y: 2\n  w:\n    q: 1\n", yaml.safe_load),
+        ("toml", b"a = 1\n[z]\ny = 2\n[z.w]\nq = 1\n", lambda data: tomllib.loads(data.decode())),
+        ("json", b'{"a": 1, "z": {"y": 2, "w": {"q": 1}}}', json.loads),
+    ],
+)
+@pytest.mark.parametrize("removed", [(), ("/a",), ("/z/y",), ("/z/w/q",)])
+def test_additions_that_end_at_one_place_come_where_they_belong(format, document, load, removed):
+    added = {"/b": "B", "/z/x": "X", "/z/w/r": "R", "/n/m": "M"}
+    for order in (added, dict(reversed(added.items()))):
+        edits = [Edit(address, text(value)) for address, value in order.items()]
+        edited = load(formats.edit(format, document, [*edits, *(Edit(address, None) for address in removed)]))
+        expected = {"a": 1, "z": {"y": 2, "w": {"q": 1, "r": "R"}, "x": "X"}, "b": "B", "n": {"m": "M"}}
+        for address in removed:
+            *above, name = tokens(address)
+            holder = expected
+            for token in above:
+                holder = holder[token]
+            del holder[name]
+        assert edited == expected
+
+
+def test_what_xml_declares_is_minded_by_a_reader_that_knows_namespaces():
+    declared = b'<r xmlns:q="u"><a>1</a><s xmlns:p="v"><p:c>2</p:c></s></r>'
+    for address, why in (
+        ("/r/q:b", ""),
+        ("/r/@q:b", ""),
+        ("/r/s/p:d", ""),
+        ("/r/p:b", "its prefix is not declared"),
+        ("/r/@p:b", "its prefix is not declared"),
+        ("/r/a/x:b", "structure|prefix"),
+    ):
+        edits = [Edit(address, text("x")), Edit("/r/a", text("9"))]
+        if why:
+            with pytest.raises(NotWritable, match=why):
+                formats.edit("xml", declared, edits)
+        else:
+            fromstring(formats.edit("xml", declared, edits))  # knows namespaces
+    # What a document type gives by default is no setting; said in the document, it is one.
+    typed = b'<!DOCTYPE r [<!ATTLIST a d CDATA "dd">]>\n<r><a>1</a><b d="1"/></r>'
+    assert set(formats.read("xml", typed)) == {"/r/a", "/r/b/@d"}
+    edited = formats.edit("xml", typed, [Edit("/r/a/@d", text("own"))])
+    assert edited == typed.replace(b"<a>", b'<a d="own">')

@@ -142,7 +142,8 @@ def _set(text: str, wanted: dict[str, Leaf], writer: Writer, may_wait: bool) -> 
             if not may_wait:
                 raise
             later[address] = leaf
-    for path, node, new in added.values():
+    # Where two end at the same place, what belongs deeper comes first.
+    for path, node, new in sorted(added.values(), key=lambda one: -len(one[0])):
         splices += writer.insert(text, path, node, _settled(new))
     return apply(text, splices), later
 

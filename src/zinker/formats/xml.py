@@ -13,7 +13,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text
-from zinker.formats.xml_tree import Element, attribute_span, decode_xml, escaped, indentation, parse
+from zinker.formats.xml_tree import Element, attribute_span, decode_xml, escaped, indentation, parse, unbound
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.setting import Leaf
@@ -52,9 +52,13 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     writer = _Writer(dialect)
     made = [Edit(_inside(change.address), change.leaf) for change in edits]
     try:
-        return text.encode(edit_text(text.characters, made, writer), edits[0].address)
+        edited = edit_text(text.characters, made, writer)
     except NotWritable as error:
         raise NotWritable(error.address.removesuffix("/"), error.why) from None
+    prefixed = next((one.address for one in edits if one.leaf is not None and ":" in one.address), "")
+    if prefixed and unbound(edited) and not unbound(text.characters):
+        raise NotWritable(prefixed, "its prefix is not declared where it would stand")
+    return text.encode(edited, edits[0].address)
 
 
 def _inside(address: str) -> str:

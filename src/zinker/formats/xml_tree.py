@@ -67,6 +67,16 @@ def parse(text: str) -> Element:
     return _Parser(data, text.isascii()).run()
 
 
+def unbound(text: str) -> bool:
+    """Tell whether a document has a prefix that it does not declare (Namespaces in XML 1.0, section 5)."""
+    parser = expat.ParserCreate("utf-8", namespace_separator=" ")
+    try:
+        parser.Parse(text.encode("utf-8"), True)
+    except expat.ExpatError as error:
+        return error.code == expat.errors.codes[expat.errors.XML_ERROR_UNBOUND_PREFIX]
+    return False
+
+
 class _Parser:
     def __init__(self, data: bytes, is_ascii: bool) -> None:
         self._data, self._is_ascii = data, is_ascii
@@ -74,6 +84,7 @@ class _Parser:
         self._root: Element | None = None
         self._parser = expat.ParserCreate("utf-8")
         self._parser.buffer_text = True
+        self._parser.specified_attributes = True  # not those that a document type gives by default
         self._parser.StartElementHandler = self._start
         self._parser.EndElementHandler = self._end
         self._parser.CharacterDataHandler = self._characters

@@ -30,6 +30,7 @@ _FLOAT = re.compile(
 )
 # Text that can stand without quotation marks anywhere, and that no version of YAML takes for something else.
 _BARE = re.compile(r"[A-Za-z_/.][\w ./+()@%^=;~$-]*\Z")
+_ANCHOR = re.compile(r"&[^\s\[\]{},]+\s*")
 _WORDS = {"true", "false", "yes", "no", "on", "off", "y", "n", "null", "~", ".inf", ".nan"}
 
 
@@ -71,6 +72,7 @@ class _Composer:
 
     def __init__(self, text: str) -> None:
         self._text = text
+        self._anchors: set[str] = set()
         self._events: Iterator[Any] = yaml.parse(text, Loader=_PARSER)
 
     def run(self) -> Node:
@@ -90,7 +92,11 @@ class _Composer:
             raise DocumentError("it is nested too deeply")
         start, end = _index(event.start_mark), _index(event.end_mark)
         if isinstance(event, yaml.AliasEvent):
+            if event.anchor not in self._anchors:
+                raise DocumentError(f"*{event.anchor} refers to what is not there, or comes later")
             return Node(start, end, own=_Own(Native("alias", event.anchor or ""), "alias"))
+        if event.anchor:
+            self._anchors.add(event.anchor)
         if isinstance(event, yaml.ScalarEvent):
             return Node(start, end, own=_Own(self._scalar(event, start, end), event.style or "plain"))
         is_list = isinstance(event, yaml.SequenceStartEvent)
@@ -191,6 +197,10 @@ class _Writer:
             if node.children:
                 raise NotWritable(address, "something else stands there, with another structure")
         start, end = node.start, node.end
+        # What others refer to keeps the name that they use; a reference has none of its own.
+        anchor = _ANCHOR.match(text, start, end) if leaf.type != "alias" else None
+        named = f"{anchor[0].strip()} " if anchor else ""
+        start = anchor.end() if anchor else start
         if own.value == "list" and own.style == "block":
             if leaf.type == "list" and leaf.value:
                 gap = _end(text) + " " * own.indent
@@ -198,14 +208,14 @@ class _Writer:
             else:
                 written = _written(leaf, address, "")
                 if own.key_end:
-                    start, written = text.rindex(":", own.key_end, start) + 1, f" {written}"
+                    start, written = text.rindex(":", own.key_end, node.start) + 1, f" {named}{written}"
                 yield Splice(start, end, written)
             return
         written = _written(leaf, address, own.style)
         tail = text[start:end]
         if own.style in ("|", ">"):
             end = start + len(tail.rstrip())
-        if start == end and text[start - 1 : start] in (":", "-"):
+        if start == end and not text[start - 1 : start].isspace():
             written = f" {written}"
         yield Splice(start, end, written)
 
