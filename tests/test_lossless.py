@@ -1,5 +1,6 @@
 """Every format on documents of every shape: the same bytes back, one edit one place, nothing else touched."""
 
+import datetime
 import json
 import plistlib
 import re
@@ -486,3 +487,37 @@ def test_what_xml_declares_is_minded_by_a_reader_that_knows_namespaces():
     assert set(formats.read("xml", typed)) == {"/r/a", "/r/b/@d"}
     edited = formats.edit("xml", typed, [Edit("/r/a/@d", text("own"))])
     assert edited == typed.replace(b"<a>", b'<a d="own">')
+
+
+def test_dates_of_property_lists_go_from_one_form_to_the_other():
+    when = datetime.datetime(2026, 1, 2, 3, 4, 5)
+    forms = [plistlib.dumps({"when": when, "n": 1}, fmt=form) for form in plistlib.PlistFormat]
+    said = [formats.read("plist", form) for form in forms]
+    assert said[0] == said[1] and said[0]["/when"] == Leaf("date", "2026-01-02T03:04:05Z")
+    for form in forms:
+        edited = formats.edit("plist", form, [Edit("/when", Leaf("date", "2027-02-03T04:05:06Z"))])
+        assert plistlib.loads(edited) == {"when": datetime.datetime(2027, 2, 3, 4, 5, 6), "n": 1}
+        for wrong in ("hello", "2027-02-30T00:00:00Z", "2027-02-03", "2027-02-03T04:05:06+01:00", ""):
+            with pytest.raises(NotWritable, match="is no date"):
+                formats.edit("plist", form, [Edit("/when", Leaf("date", wrong))])
+    parts = plistlib.dumps({"when": when.replace(microsecond=250_000)}, fmt=plistlib.FMT_BINARY)
+    leaf = formats.read("plist", parts)["/when"]
+    assert formats.edit("plist", parts, [Edit("/when", leaf)]) == parts
+    with pytest.raises(NotWritable, match="parts of a second"):
+        formats.edit("plist", forms[0], [Edit("/when", leaf)])
+    with pytest.raises(DocumentError, match="<date> holds"):
+        formats.read("plist", forms[0].replace(b"2026-01-02T03:04:05Z", b"hello"))
+
+
+def test_binary_property_lists_with_odd_keys_and_numbers_are_said():
+    odd = plistlib.dumps({"a": "x", "bb": 1}, fmt=plistlib.FMT_BINARY)
+    # A key that is a number: the first object of the dictionary is the second value instead.
+    at = odd.index(b"\xd2") + 1
+    keyed = odd[:at] + odd[at + 3 : at + 4] + odd[at + 1 :]
+    with pytest.raises(DocumentError, match="a key that is no text"):
+        formats.read("plist", keyed)
+    wide = plistlib.dumps({"n": 1, "w": 2**63}, fmt=plistlib.FMT_BINARY)
+    wider = wide.replace((2**63).to_bytes(16, "big"), (2**100).to_bytes(16, "big"))
+    assert wider != wide and formats.read("plist", wider)["/w"] == Leaf("int", str(2**100))
+    with pytest.raises(NotWritable, match="more than 64 bits"):
+        formats.edit("plist", wider, [Edit("/n", Leaf("int", 2))])

@@ -7,6 +7,7 @@ in place; a binary list is written anew as a whole, as nothing in it has a place
 import base64
 import datetime
 import plistlib
+import re
 from binascii import Error as NotBase64
 from collections.abc import Iterable, Sequence
 from typing import Any
@@ -21,12 +22,16 @@ from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
 _BINARY = b"bplist00"
+# As far as a date is said; the binary form also has parts of a second.
+_DATE = re.compile(
+    r"(\d{4})(?:-(\d\d)(?:-(\d\d)(?:T(\d\d)(?::(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?)?)?)?)?Z", re.ASCII
+)
 
 
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
     if data.startswith(_BINARY):
-        return leaves_of(_load_binary(data))
+        return leaves_of(_as_written(_load_binary(data)))
     return leaves_of(_value(_root(parse(decode_xml(data).characters))))
 
 
@@ -41,7 +46,11 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
             unwanted, key=lambda path: [(is_index(t) and int(t), t) for t in path], reverse=True
         ):
             _cut(root, path)
-        return plistlib.dumps(root, fmt=plistlib.FMT_BINARY, sort_keys=False)
+        try:
+            return plistlib.dumps(root, fmt=plistlib.FMT_BINARY, sort_keys=False)
+        except OverflowError:
+            why = "it has a number of more than 64 bits, which cannot be written again"
+            raise NotWritable(edits[0].address, why) from None
     text = decode_xml(data)
     return text.encode(edit_text(text.characters, edits, _Writer()), edits[0].address)
 
@@ -55,6 +64,15 @@ def _load_binary(data: bytes) -> Any:
     return root
 
 
+def _as_written(value: Any) -> Any:
+    """Return what was loaded with its dates as XML has them, so that both forms say the same."""
+    if isinstance(value, datetime.datetime):
+        return Native("date", f"{value.isoformat()}Z")
+    if isinstance(value, dict):
+        return {name: _as_written(below) for name, below in value.items()}
+    return [*map(_as_written, value)] if isinstance(value, list) else value
+
+
 def _check_size(root: Any) -> None:
     """Refuse a list whose objects refer to each other: taken apart, a small one may be without end."""
     waiting, count = [root], 0
@@ -64,6 +82,8 @@ def _check_size(root: Any) -> None:
         if count > 2_000_000:
             raise DocumentError("its objects are used again and again, without end")
         if isinstance(holder, dict):
+            if not all(isinstance(name, str) for name in holder):
+                raise DocumentError("it has a key that is no text, so its settings have no clear address")
             waiting += holder.values()
         elif isinstance(holder, list):
             waiting += holder
@@ -95,10 +115,30 @@ def _value(element: Element) -> Any:
         if tag == "data":
             return base64.b64decode("".join(text.split()), validate=True)
         if tag == "date":
+            _moment(text)
             return Native("date", text)
     except (ValueError, NotBase64):
         raise DocumentError(f"<{tag}> holds {text[:40]!a}") from None
     raise DocumentError(f"it has an element <{tag}>, which no property list has")
+
+
+def _moment(text: str) -> datetime.datetime:
+    """Return a date, which is one of UTC; raises `ValueError` for a text that is no date."""
+    found = _DATE.fullmatch(text)
+    if found is None:
+        raise ValueError(text)
+    year, month, day, hour, minute, second = (
+        int(found[number] or number in (2, 3)) for number in range(1, 7)
+    )
+    part = int((found[7] or "").ljust(6, "0"))
+    return datetime.datetime(year, month, day, hour, minute, second, part)
+
+
+def _date(text: str, address: str) -> datetime.datetime:
+    try:
+        return _moment(text)
+    except ValueError:
+        raise NotWritable(address, f"{text!a} is no date, as 2026-11-20T08:00:00Z is one") from None
 
 
 def _pairs(element: Element) -> list[tuple[str, Element]]:
@@ -216,6 +256,8 @@ def _scalar(leaf: Leaf, address: str) -> str:
     if kind == "bytes":
         return f"<data>{value}</data>"
     if kind == "date":
+        if _date(value, address).microsecond:
+            raise NotWritable(address, f"{value!a} has parts of a second, which XML has no form for")
         return f"<date>{escaped(value, address)}</date>"
     if kind in ("object", "list") and not value:
         return "<dict/>" if kind == "object" else "<array/>"
@@ -278,10 +320,7 @@ def _native(leaf: Leaf, address: str) -> Any:
     if kind == "float":
         return float(value)
     if kind == "date":
-        try:
-            return datetime.datetime.fromisoformat(value)
-        except ValueError:
-            raise NotWritable(address, f"{value!a} is no date") from None
+        return _date(value, address)
     if kind == "uid":
         return plistlib.UID(value)
     if kind in ("text", "bool", "object", "list"):
