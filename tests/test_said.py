@@ -129,7 +129,7 @@ def test_documents_are_named_by_pattern_everywhere(kept):
         ("export mosslight --place poting-shed", "Did you mean potting-shed?", 2),
         ("transfer mosslight --from potting-shed --to glas-house --yes", "Did you mean glasshouse?", 2),
         ("transfer mosslight --from potting-shed --to glasshouse", "--yes was not given", 3),
-        ("export --home HKCU\\Software\\Nowhere --place gate-kiosk", "nothing of Nowhere", 3),
+        ("export --home HKCU\\Software\\Nowhere --place gate-kiosk", "there is nothing of that name", 3),
         ("import mosslight@1 --as bench-east --as bench-west --yes", "--as was given 2 times", 2),
         ("exprot mosslight", "export", 2),
         ("show stikc/moss.zinker", "Did you mean ", 2),

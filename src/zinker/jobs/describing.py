@@ -57,6 +57,11 @@ def describe_homes(setup: Setup, homes: tuple[str, ...], place: str = "here") ->
     """
     where = setup.place(place)
     parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
+    for home, part in zip(homes, parts, strict=True):
+        if why := _why_nothing(setup, where, part):
+            raise Refused(
+                "Not exported", f"{home} is not at {where.told}: {why}", "Check the key or the path."
+            )
     wanted = {part.path for part in parts}
     for id, path in setup.catalogue.files().items():
         if path.parent == setup.drafts:
@@ -73,8 +78,7 @@ def describe_homes(setup: Setup, homes: tuple[str, ...], place: str = "here") ->
 
 def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
     """Return a part of a draft with the secrets marked that its home has."""
-    described: dict[str, object] = {"id": draft.id, "store": draft.store, "path": draft.path}
-    part = msgspec.convert(described | ({"format": draft.format} if draft.format else {}), Part)
+    part = _part(draft)
     found: set[str] = set()
     try:
         home = open_home(place, part, setup.reader)
@@ -83,6 +87,20 @@ def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
     except (NoHome, OSError, StoreError):
         pass  # what cannot be read now is told when it is captured
     return draft._replace(secret=tuple(sorted(found)))
+
+
+def _part(draft: DraftPart) -> Part:
+    described: dict[str, object] = {"id": draft.id, "store": draft.store, "path": draft.path}
+    return msgspec.convert(described | ({"format": draft.format} if draft.format else {}), Part)
+
+
+def _why_nothing(setup: Setup, place: Place, draft: DraftPart) -> str:
+    """Say why there is nothing to be kept of a home, or "" if there is."""
+    try:
+        is_there = bool(open_home(place, _part(draft), setup.reader).documents())
+    except (NoHome, OSError, StoreError) as error:
+        return reason(error) if isinstance(error, OSError) else error.why
+    return "" if is_there else "there is nothing of that name"
 
 
 def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None = None) -> Path:
