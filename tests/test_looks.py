@@ -125,7 +125,7 @@ lamp.names = east,\\
         ("yaml", YAML, {"/g/z": Leaf("bool", True)},
          ["-g: &usual {x: 1, y: 2}", "+g: &usual {x: 1, y: 2, z: true}"]),
         ("yaml", YAML, {"/g/x": None}, ["-g: &usual {x: 1, y: 2}", "+g: &usual {y: 2}"]),
-        ("yaml", YAML, {"/h": Leaf("alias", "other")}, ["-h: *usual", "+h: *other"]),
+        ("yaml", YAML, {"/h": text("own")}, ["-h: *usual", "+h: own"]),
         ("yaml", YAML, {"/i": text("a\nb\n")}, ["-i: |", "-  some", "-  text", '+i: "a\\nb\\n"']),
         ("yaml", YAML, {"/l/0/name": None}, ["-  - name: p", "-    v: 1", "+  - v: 1"]),
         ("yaml", YAML, {"/l/1/name": None, "/l/1/v": None}, ["-  - name: q", "-    v: 2"]),

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import typer
 
+from zinker.cli.guard import understood
 from zinker.cli.output import asker, emit, emit_json, progress_shown, setup_of
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
@@ -23,7 +24,7 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
     from zinker.reports.change import outcome_json, outcome_text, plan_text
 
     yes, json = ctx.params["yes"], ctx.params["json"]
-    report = Path(ctx.params["report"]) if ctx.params["report"] else None
+    report = understood(ctx.params["report"]) if ctx.params["report"] else None
     setup = setup_of(ctx)
     _check_free(report)
 

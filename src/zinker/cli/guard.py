@@ -6,6 +6,7 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any, TypeVar, cast
 
 import typer
@@ -22,9 +23,8 @@ def guarded(command: Command) -> Command:
     def run(*arguments: Any, **given: Any) -> None:
         try:
             contexts = (one for one in given.values() if hasattr(one, "command"))
-            context = next(contexts, None)
-            _check_once(context, sys.argv[1:])
-            command(*arguments, **_spelled_out(context, given))
+            _check_once(next(contexts, None), sys.argv[1:])
+            command(*arguments, **{name: _understood(value) for name, value in given.items()})
         except typer.Exit:
             raise
         except (KeyboardInterrupt, typer.Abort):
@@ -58,25 +58,20 @@ def _check_once(context: typer.Context | None, words: list[str]) -> None:
             raise WrongUsage("Nothing done", why, "Leave one out.")
 
 
-def _spelled_out(context: typer.Context | None, given: dict[str, Any]) -> dict[str, Any]:
-    """Return what was given with `~` and variables in paths replaced; not every shell does that."""
-    if context is None:
-        return given
-    for option in context.command.params:
-        name = option.name or ""
-        value = context.params.get(name)
-        texts = [str(one) for one in (value if isinstance(value, list | tuple) else [value]) if one]
-        if option.type.name != "path" or not any(set("~%$") & set(text) for text in texts):
-            continue
-        from zinker.places.given import path_at
-        from zinker.places.here import Here
+def understood(path: Path | str) -> Path:
+    """Return a path with `~` and variables in it replaced; not every shell does that."""
+    if not set("~%$") & set(str(path)):
+        return Path(path)
+    from zinker.places.given import path_at
+    from zinker.places.here import Here
 
-        paths = [path_at(text, Here()) for text in texts]
-        whole = paths if isinstance(value, list | tuple) else paths[0]
-        context.params[name] = whole
-        if name in given:
-            given[name] = whole
-    return given
+    return path_at(str(path), Here())
+
+
+def _understood(value: Any) -> Any:
+    if isinstance(value, list):
+        return [*map(_understood, value)]
+    return understood(value) if isinstance(value, Path) else value
 
 
 def terminated(number: int, frame: Any) -> None:

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, cast
 
 import typer
 
+from zinker.cli.guard import understood
+
 if TYPE_CHECKING:
     from zinker.jobs.importing import Wishes
 
@@ -337,7 +339,7 @@ def wishes(ctx: typer.Context) -> "Wishes":
         exact=given.get("exact", False),
         merge=given.get("merge", False),
         translate=not given.get("untranslated"),
-        rules=load_rules(Path(given["crosswalk"])) if given.get("crosswalk") else None,
+        rules=load_rules(understood(given["crosswalk"])) if given.get("crosswalk") else None,
         instance=given.get("as_", ""),
         overruled=overruled(ctx),
         wait=given["wait"],

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
+from zinker.cli.guard import understood
 from zinker.cli.output import emit, emit_json, setup_of
 from zinker.model.errors import WrongUsage
 
@@ -89,7 +90,7 @@ def command(
         given["label"],
         given["note"],
         given["draft"],
-        Path(given["to"]) if given["to"] else None,
+        understood(given["to"]) if given["to"] else None,
     )
     if json:
         emit_json(spotted_json(spotted))
