@@ -115,6 +115,7 @@ def test_documents_are_named_by_pattern_everywhere(kept):
         ("compare mosslight@1 --document bench-eas", "Did you mean bench-east.json", 2),
         ("show mosslight@1 --document bench-eas", "Did you mean bench-east.json", 2),
         ("export mosslight --document bench-eas", "Did you mean bench-east.json", 2),
+        ("export mosslight --document bench-eas --to east.reg", "Did you mean bench-east.json", 2),
         ("export mosslight/bench-eas", "Did you mean bench-east", 2),
         ("show mosslight/bench-eas@1", "Did you mean bench-east", 2),
         ("import mosslight/bench-eas@1 --yes", "Did you mean bench-east", 2),

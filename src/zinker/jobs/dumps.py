@@ -1,20 +1,18 @@
 """Dumps of a desktop's settings database: what somebody hands over is read, and a profile is written as one."""
 
-import datetime
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Final, NamedTuple
 
-import zinker
-from zinker.disk.files import commit_part, nearest_path, open_regular, write_part
+from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.formats.desktop_text import Dump, fits_dump, read_dump, write_dump_text
 from zinker.formats.leaves import Leaves
 from zinker.jobs.setup import Setup
+from zinker.jobs.text_reader import TextReader
 from zinker.model.address import pointer, tokens
-from zinker.model.errors import Damaged, DocumentError, Refused, WrongUsage, reason
-from zinker.model.profile import FORMAT, Manifest, Problem, Snapshot
+from zinker.model.errors import DocumentError, Refused
+from zinker.model.profile import Problem, Snapshot
 from zinker.model.setting import Leaf
-from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder
 from zinker.stores.desktop_db import FORMAT as DESKTOP
 from zinker.stores.reading import Reading
@@ -33,69 +31,40 @@ class _Home(NamedTuple):
     below: str
 
 
-class DumpReader:
-    """Reads one dump; secrets stand in it in clear, and are withheld."""
+class DumpReader(TextReader):
+    """Reads one dump."""
 
-    def __init__(self, setup: Setup, path: Path) -> None:
-        self._setup, self._path = setup, path
-        self.withholder = setup.withholder()
-        self.removals: Mapping[tuple[str, str], tuple[str, ...]] = {}
+    kind = "dump of a settings database"
+    system = "Linux"
 
-    def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
-        """Read it into a builder; secrets are withheld, or sealed for `locks`.
+    def _load(self) -> Subject:
+        with open_regular(self._path) as file:
+            self._dump = read_dump(file.read())
+        subject, below = _home_of(self._setup, self._dump)
+        self._by_path = {
+            below + "/".join(filter(None, where)): leaf for where, leaf in self._dump.values.items()
+        }
+        self._left = dict(self._by_path)
+        return subject
 
-        Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
-        """
-        try:
-            captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
-            with open_regular(self._path) as file:
-                dump = read_dump(file.read())
-        except FileNotFoundError:
-            raise WrongUsage(
-                _WHAT, f"{self._path} does not exist", nearest_path(self._path) + "Check the path."
-            ) from None
-        except OSError as error:
-            raise Refused(_WHAT, f"{self._path}: {reason(error)}", "Check the path.") from None
-        except DocumentError as error:
-            why = f"{self._path} is no dump of a settings database: {error}"
-            raise Damaged(_WHAT, why, "Have it written again.") from None
-        subject, below = _home_of(self._setup, dump)
-        by_path = {below + "/".join(filter(None, where)): leaf for where, leaf in dump.values.items()}
-        left = dict(by_path)
+    def _fill(self, subject: Subject, builder: ProfileBuilder) -> None:
         for part in subject.part:
-            documents = dict(_documents(part, by_path))
-            for leaves in documents.values():
-                for path in leaves:
-                    left.pop(path, None)
-            if part.store == STORE and documents:
+            documents = dict(_documents(part, self._by_path))
+            if documents:
                 with builder.part(part.id, part.name, part.store, part.device_bound):
                     for document, found in sorted(documents.items()):
-                        own = {_address(document, path): leaf for path, leaf in found.items()}
+                        own = {
+                            _address(document, path): self._left.pop(path, leaf)
+                            for path, leaf in found.items()
+                        }
                         reading = self.withholder.withhold(part, Reading(document, DESKTOP, own))
                         builder.add(reading.head, reading.leaves, None)
-        secrets = self.withholder.secrets
-        if locks and secrets:
-            builder.seal(secrets, locks)
-        return Manifest(
-            format=FORMAT,
-            subject=subject.id,
-            title=subject.title,
-            place=self._path.name,
-            machine="",
-            captured=captured.isoformat(timespec="seconds"),
-            system="Linux",
-            withheld=len(secrets),
-            sealed=tuple(dict.fromkeys(lock.kind for lock in locks)) if secrets else (),
-            parts=tuple(builder.parts),
-            problems=tuple(self._problems(dump, subject, left)),
-            written_by=f"Zinker {zinker.__version__}",
-        )
 
-    def _problems(self, dump: Dump, subject: Subject, left: Mapping[str, Leaf]) -> Iterator[Problem]:
+    def _problems(self, subject: Subject) -> Iterator[Problem]:
         part = subject.part[0].id
-        for line, why in dump.mistakes:
+        for line, why in self._dump.mistakes:
             yield Problem(part, self._path.name, "", f"line {line}: {why}")
-        for folder in sorted({path.rpartition("/")[0] for path in left}):
+        for folder in sorted({path.rpartition("/")[0] for path in self._left}):
             yield Problem(part, f"{folder}/", "", f"{subject.title} has no such path, so it is left out")
 
 

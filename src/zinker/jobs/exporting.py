@@ -115,8 +115,7 @@ def export(
         def build(builder: ProfileBuilder) -> Manifest:
             nonlocal before
             manifest = capture(session, selection, builder, progress, locks, sharing=sharing)
-            known = ((id, name) for id, names in session.documents.items() for name in names)
-            selection.check(known, f"{name} at {live.told}")
+            selection.check(session.known(), f"{name} at {live.told}")
             if not any(part.documents for part in manifest.parts) and not manifest.problems:
                 meant = ", ".join(part.id for part in selection.parts)
                 why = f"nothing of {described.title} ({meant}) is at {live.told}"
@@ -144,6 +143,7 @@ def export(
         path = destination(to, name, session.version, "" if for_others else place, now)
         if is_text(path):
             with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
+                selection.check(session.known(), f"{name} at {live.told}")
                 return _as_text(snapshot, path, replace, ansi, running)
         with _written_to(path, replace) as builder:
             manifest = build(builder)

@@ -1,26 +1,24 @@
 """Registration text files: what somebody hands over as one is read, and a profile is written as one."""
 
-import datetime
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO, Final
+from typing import Final
 
-import zinker
-from zinker.disk.files import commit_part, nearest_path, open_regular, write_part
+from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_sections import KEY_ITSELF
 from zinker.formats.registry_text import RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.capture.capture import UNKNOWN
 from zinker.jobs.setup import Setup
+from zinker.jobs.text_reader import TextReader
 from zinker.model.address import folded
-from zinker.model.errors import Damaged, DocumentError, NotWritable, Refused, WrongUsage, reason
+from zinker.model.errors import NotWritable, Refused
 from zinker.model.file_state import FileState
-from zinker.model.profile import FORMAT, Manifest, Problem, Snapshot
+from zinker.model.profile import Problem, Snapshot
 from zinker.model.rows import address_of
 from zinker.model.setting import KEY_GONE
-from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder
 from zinker.stores.registry import FORMAT as REGISTRY
 from zinker.subjects.subject import Part, Subject, paths_of
@@ -33,65 +31,28 @@ _WHAT = "Not read"
 _TOLD_AFTER = 5_000  # settings
 
 
-class RegistrationReader:
-    """Reads one registration text file; secrets stand in it in clear, and are withheld."""
+class RegistrationReader(TextReader):
+    """Reads one registration text file."""
 
-    def __init__(self, setup: Setup, path: Path) -> None:
-        self._path = path
-        self._setup = setup
-        self.withholder = setup.withholder()
-        self.removals: dict[tuple[str, str], tuple[str, ...]] = {}
+    kind = "registration text file"
+    system = "Windows"
 
-    def read(self, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
-        """Read it into a builder; secrets are withheld, or sealed for `locks`.
+    def _load(self) -> Subject:
+        self._text = RegistryText(lambda: open_regular(self._path))
+        subject, homes = _subject_of(self._setup, self._text)
+        self._text.find = homes.locate
+        self._found = self._documents(self._text, homes)
+        return subject
 
-        Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
-        """
-        try:
-            captured = datetime.datetime.fromtimestamp(self._path.stat().st_mtime).astimezone()
-            text = RegistryText(self._open)
-            subject, homes = _subject_of(self._setup, text)
-            text.find = homes.locate
-            documents = self._documents(text, subject, homes)
-        except FileNotFoundError:
-            raise WrongUsage(
-                _WHAT, f"{self._path} does not exist", nearest_path(self._path) + "Check the path."
-            ) from None
-        except OSError as error:
-            raise Refused(_WHAT, f"{self._path}: {reason(error)}", "Check the path.") from None
-        except DocumentError as error:
-            why = f"{self._path} is no registration text file, or is damaged: {error}"
-            raise Damaged(_WHAT, why, "Have it written again.") from None
+    def _fill(self, subject: Subject, builder: ProfileBuilder) -> None:
         for part in subject.part:
-            own = sorted((name, rows) for (id, name), rows in documents.items() if id == part.id)
+            own = sorted((name, rows) for (id, name), rows in self._found.items() if id == part.id)
             if own:
                 with builder.part(part.id, part.name, part.store, part.device_bound):
                     for name, rows in own:
                         builder.add_sorted(FileState(REGISTRY).head(name), rows)
-        secrets = self.withholder.secrets
-        if locks and secrets:
-            builder.seal(secrets, locks)
-        return Manifest(
-            format=FORMAT,
-            subject=subject.id,
-            title=subject.title,
-            place=self._path.name,
-            machine="",
-            captured=captured.isoformat(timespec="seconds"),
-            system="Windows",
-            withheld=len(secrets),
-            sealed=tuple(dict.fromkeys(lock.kind for lock in locks)) if secrets else (),
-            parts=tuple(builder.parts),
-            problems=tuple(self._problems(text, subject)),
-            written_by=f"Zinker {zinker.__version__}",
-        )
 
-    def _open(self) -> IO[bytes]:
-        return open_regular(self._path)
-
-    def _documents(
-        self, text: RegistryText, subject: Subject, homes: "_Homes"
-    ) -> dict[tuple[str, str], SortedRows]:
+    def _documents(self, text: RegistryText, homes: "_Homes") -> dict[tuple[str, str], SortedRows]:
         """Read everything; returns the rows by part and document."""
         found: dict[tuple[str, str], SortedRows] = {}
         has_removals = any(is_gone for is_gone, _ in text.headers)
@@ -113,12 +74,12 @@ class RegistrationReader:
                 self.removals[part.id, document] = (*self.removals.get((part.id, document), ()), *keys)
         return found
 
-    def _problems(self, text: RegistryText, subject: Subject) -> Iterator[Problem]:
+    def _problems(self, subject: Subject) -> Iterator[Problem]:
         part = subject.part[0].id
-        for mistake in text.mistakes:
+        for mistake in self._text.mistakes:
             where = f"line {mistake.line}: " if mistake.line else ""
             yield Problem(part, self._path.name, "", f"{where}{mistake.why}")
-        for key in sorted(set(text.elsewhere)):
+        for key in sorted(set(self._text.elsewhere)):
             yield Problem(part, key, "", f"{subject.title} has no such branch, so it is left out")
 
 

@@ -1,6 +1,6 @@
 """One run at a place: every home is opened once, and every document taken apart once."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from types import MappingProxyType
 
@@ -97,6 +97,10 @@ class Session:
             self._missing[part.id] = NoHome(why)
             raise self._missing[part.id]
         self.moved[part.id] = moved_to(paths_of(part.path)[0], folder) if folder else ""
+
+    def known(self) -> Iterator[tuple[str, str]]:
+        """Yield the documents of the parts that were read, each with the id of its part."""
+        return ((id, name) for id, names in self.documents.items() for name in names)
 
     def home_of(self, change: DocumentChange) -> Home:
         """Return the home of a document that would be changed."""
