@@ -59,7 +59,7 @@ def test_the_format_reference_is_true(format, dialect, document, settings):
             edited = formats.edit(format, document.encode(), [Edit(address, text("42"))], chosen)
             assert formats.read(format, edited, chosen) == found | {address: text("42")}
     # Line ends, encodings and marks are those of the document.
-    if format not in ("xml", "plist"):
+    if format not in ("xml", "plist", "toml"):  # which say their encoding themselves, or have one
         wide = b"\xff\xfe" + document.replace("\n", "\r\n").encode("utf-16-le")
         address = next(a for a, leaf in found.items() if leaf.type == "text")
         edited = formats.edit(format, wide, [Edit(address, text("é"))], chosen).decode("utf-16")

@@ -38,7 +38,10 @@ class Dialect(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     delimiter      ini: what ends a key; "=:" is whichever comes first, "space" is white space
     comments       ini, key-value, pattern: what begins a line that is a comment
     inline         ini, key-value: a comment mark after white space ends a value
-    continued      ini: a value goes on in the next line if that is indented, or if a backslash ends its own
+    continued      ini: a value goes on in the next line if that is indented deeper than its key, or if a
+                   backslash ends its own
+    nested         ini: sections in sections, `[[inner]]` in `[outer]`
+    spaces         ini: spaces behind a value are part of it
     quotes         ini, key-value: quotation marks around a value are not part of it
     ignore_case    ini: keys and sections are the same in any case; their addresses are in small letters
     named_by       xml: what names an element among others of its tag, as `attribute` or `child/@attribute`;
@@ -53,6 +56,8 @@ class Dialect(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defa
     comments: tuple[str, ...] = ()
     inline: bool = False
     continued: Literal["", "indent", "backslash"] = ""
+    nested: bool = False
+    spaces: bool = False
     quotes: bool = False
     ignore_case: bool = False
     named_by: tuple[str, ...] = ("name", "id", "key")
@@ -69,6 +74,8 @@ _MEANT_FOR = {
     "comments": ("ini", "key-value", "pattern"),
     "inline": ("ini", "key-value"),
     "continued": ("ini",),
+    "nested": ("ini",),
+    "spaces": ("ini",),
     "quotes": ("ini", "key-value"),
     "ignore_case": ("ini",),
     "named_by": ("xml",),

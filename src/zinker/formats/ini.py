@@ -12,16 +12,22 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 
 from zinker.formats.dialect import PLAIN, Dialect
-from zinker.formats.ini_bulk import ini_rows
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import EMPTY_SECTION, HEADER, NO_VALUE, Scanned, edit_lines, read_lines
-from zinker.formats.text import decode
+from zinker.formats.line_file import (
+    HEADER,
+    NO_VALUE,
+    Scanned,
+    edit_lines,
+    read_lines,
+    read_rows_of_lines,
+)
+from zinker.formats.text import Text, decode
 from zinker.model.address import pointer
-from zinker.model.errors import DocumentError
-from zinker.model.rows import END, row, row_of, tail, text_tail
+from zinker.model.errors import DocumentError, NotWritable
 
 _SECTION = re.compile(r"[ \t]*\[(.*)\][ \t]*(?:[;#].*)?\Z")
-_NO_VALUE = tail(NO_VALUE.type, NO_VALUE.value)
+_NESTED = re.compile(r"[ \t]*(\[+)([^\[\]\r\n]+)(\]+)[ \t]*(?:#.*)?$")
+_LONE_RETURN = re.compile(r"\r(?!\n)")
 _CONTINUED = re.compile(r"(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
 _FOLD = re.compile(r"\\(?:\r\n|\n|\r)[ \t]*")
 _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
@@ -29,20 +35,24 @@ _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
 
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings of an INI file by address; raises `DocumentError`."""
-    return read_lines(decode(data, declared=dialect.encoding).characters, Ini(dialect))
+    return read_lines(_decode(data, dialect).characters, Ini(dialect))
 
 
 def read_rows(data: bytes, dialect: Dialect = PLAIN) -> list[str]:
     """Return the same as `read` as rows, in no order; raises `DocumentError`."""
-    characters, grammar = decode(data, declared=dialect.encoding).characters, Ini(dialect)
-    if not grammar.is_plain:
-        return [row_of(address, leaf) for address, leaf in read_lines(characters, grammar).items()]
-    return ini_rows(characters, grammar)
+    return read_rows_of_lines(_decode(data, dialect).characters, Ini(dialect))
 
 
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the file with the edits made; every other line stays as it is."""
-    return edit_lines(decode(data, declared=dialect.encoding), Ini(dialect), edits)
+    return edit_lines(_decode(data, dialect), Ini(dialect), edits)
+
+
+def _decode(data: bytes, dialect: Dialect) -> Text:
+    text = decode(data, declared=dialect.encoding)
+    if dialect.spaces and _LONE_RETURN.search(text.characters):
+        raise DocumentError("it has a carriage return without a line feed, which may be the end of a value")
+    return text
 
 
 class Ini:
@@ -52,150 +62,159 @@ class Ini:
     is_literal = False
 
     def __init__(self, dialect: Dialect, has_sections: bool = True) -> None:
-        self.has_sections = has_sections
+        self.has_sections, self.is_nested = has_sections, dialect.nested
         self._dialect = dialect
-        self.marks = dialect.comments or (";", "#")
-        self.inline_marks = self.marks if dialect.inline else ()
+        self._marks = dialect.comments or (";", "#")
+        self.inline_marks = self._marks if dialect.inline else ()
         self.is_literal = not (dialect.continued or dialect.quotes)
         self._delimiter: str = dialect.delimiter
-        is_usual = not (dialect.inline or dialect.ignore_case or dialect.continued or dialect.quotes)
-        has_usual_marks = not any(mark[0].isalnum() for mark in self.marks)
-        self.is_plain = is_usual and has_usual_marks and has_sections and len(dialect.delimiter) < 2
-        marks = "|".join(map(re.escape, self.marks))
+        marks = "|".join(map(re.escape, self._marks))
         self._comment = re.compile(rf"(?<=[ \t])(?:{marks})") if dialect.inline else None
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         """Take the lines apart; raises `DocumentError`."""
-        dialect, marks = self._dialect, self.marks
-        delimiter, has_sections = self.choose_delimiter(raw), self.has_sections
-        find = str.find if len(delimiter) == 1 else _first_of(delimiter)
-        size = 0 if delimiter == "space" else 1
-        simple = not (dialect.inline or dialect.ignore_case)
-        section = ""
-        for number, line in enumerate(self._joined(raw) if dialect.continued else raw, 1):
-            stripped = line.strip()
-            if not stripped or stripped.startswith(marks):
-                yield line, section, None, 0, -1
-            elif has_sections and stripped[0] == "[":
-                section = section_of(line, number)
-                section = section.lower() if dialect.ignore_case else section
-                yield line, section, HEADER, 0, -1
-            else:
-                at = find(line, delimiter)
-                key = line[:at].strip(" \t") if at >= 0 else stripped
-                if not key:
-                    raise DocumentError(f"line {number}: a value without a key")
-                if at < 0:
-                    start, stop = 0, -1
-                else:
-                    rest = line[at + size :]
-                    value = rest.strip(" \t\r\n")
-                    start = line.index(value, at + size) if value else len(line) - len(rest.lstrip(" \t"))
-                    stop = start + len(value)
-                if simple:
-                    yield line, section, key, start, stop
-                else:
-                    yield self._refined(line, section, key, start, stop)
-
-    def choose_delimiter(self, raw: Sequence[str]) -> str:
-        """Return the delimiter, which the lines tell if the dialect does not."""
-        self._delimiter = self._delimiter or _delimiter(raw, self.marks)
-        return self._delimiter
-
-    def plain_rows(self, raw: Sequence[str], first: int = 1) -> list[str]:
-        """Return the rows of lines in a plain dialect, where one that begins with a letter or digit is a setting.
-
-        The first line has the number `first`. Raises `DocumentError`.
-        """
-        delimiter = self.choose_delimiter(raw)
-        rows: list[str] = []
-        seen: set[str] = set()
-        counts: dict[str, int] = {}
-        sections: dict[str, bool] = {}  # whether they have keys
-        prefix, section, is_new = "//", "", True
-        for number, line in enumerate(raw, first):
-            key, found, value = line.partition(delimiter)
+        dialect, marks, has_sections = self._dialect, self._marks, self.has_sections
+        delimiter = self._delimiter = self._delimiter or _delimiter(raw, marks)
+        is_simple = not (dialect.inline or dialect.ignore_case or dialect.nested or dialect.continued)
+        split = str.partition if len(delimiter) == 1 else _split_at(delimiter)
+        spaces = "\r\n" if dialect.spaces else " \t\r\n"
+        has_odd_marks = any(mark[0].isalnum() for mark in marks)
+        section, number = "", 0
+        names: tuple[str, ...] = ()
+        for line in self._joined(raw) if dialect.continued else raw:
+            number += 1
+            key, found, value = split(line, delimiter)
             key = key.strip(" \t")
-            if not (found and key[:1].isalnum()):
+            if not (found and key[:1].isalnum()) or (has_odd_marks and key.startswith(marks)):
                 stripped = line.strip()
-                if not stripped or stripped.startswith(self.marks):
+                if not stripped or stripped.startswith(marks):
+                    yield line, section, None, None
                     continue
-                if stripped[0] == "[":
-                    section = section_of(line, number)
-                    sections.setdefault(section, False)
-                    prefix, is_new = f"{pointer(section)}/", True
+                if stripped[0] == "[" and has_sections:
+                    names = self._section_of(line, names, number)
+                    section = pointer(*names)[1:]
+                    yield line, section, HEADER, None
                     continue
                 if found and not key:
                     raise DocumentError(f"line {number}: a value without a key")
                 key = key if found else stripped
-            if is_new:
-                sections[section], is_new = True, False
-            address = prefix + (key if "/" not in key and "~" not in key else pointer(key)[1:])
-            if address in seen:
-                counts[address] = nth = counts.get(address, 1) + 1
-                address = f"{address}/{nth}"
-            seen.add(address)
-            ending = text_tail(value.strip(" \t\r\n"), "text") if found else _NO_VALUE
-            if address.isprintable() and '"' not in address and "\\" not in address:
-                rows.append(f"{address}{END}{ending}")
-            else:
-                rows.append(row(address, ending))
-        return rows + [
-            row_of(pointer(name), EMPTY_SECTION) for name, filled in sections.items() if not filled
-        ]
+            written = value.rstrip(spaces).lstrip(" \t") if found else None
+            if is_simple:
+                yield line, section, key, written
+                continue
+            if dialect.continued and "\n" in line[:-1]:
+                number += line.count("\n", 0, -1)
+                if not found:
+                    raise DocumentError(f"line {number}: it goes on with a value that has not begun")
+            yield self._refined(line, section, key, written)
 
-    def _refined(self, line: str, section: str, key: str, start: int, stop: int) -> Scanned:
-        if self._comment:
-            begin = start
-            quoted = _QUOTED.match(line, start) if self._dialect.quotes else None
-            begin = quoted.end() if quoted else max(0, start - 1)
-            found = self._comment.search(line, begin)
-            if stop >= 0 and found:
-                stop = max(start, len(line[: found.start()].rstrip(" \t")))
-            elif stop < 0 and (found := self._comment.search(line)):
-                key = line[: found.start()].strip(" \t")
-        return line, section, key.lower() if self._dialect.ignore_case else key, start, stop
+    def place(self, raw: str, written: str) -> int:
+        """Return where in a line its value stands."""
+        split = str.partition if len(self._delimiter) == 1 else _split_at(self._delimiter)
+        key, found, value = split(raw, self._delimiter)
+        at = len(key) + len(found)
+        return raw.index(written, at) if written else at + len(value) - len(value.lstrip(" \t"))
+
+    def _section_of(self, line: str, names: tuple[str, ...], number: int) -> tuple[str, ...]:
+        """Return the names of the section that a line opens, and of those that it is in."""
+        if self._dialect.nested:
+            header = _NESTED.match(line)
+            depth = len(header[1]) if header else 0
+            if header is None or depth != len(header[3]):
+                raise DocumentError(f"line {number}: a section name without its closing brackets")
+            if depth > len(names) + 1:
+                raise DocumentError(f"line {number}: a section in one that is not there")
+            return (*names[: depth - 1], _unquoted(header[2].strip()))
+        header = _SECTION.match(line.rstrip("\r\n"))
+        if not header:
+            raise DocumentError(f"line {number}: a section name without its closing bracket")
+        return (header[1].lower() if self._dialect.ignore_case else header[1],)
+
+    def _refined(self, line: str, section: str, key: str, written: str | None) -> Scanned:
+        if self._comment and written is None:
+            found = self._comment.search(key)
+            key = key[: found.start()].strip(" \t") if found else key
+        elif self._comment and written is not None and "\n" not in written:
+            quoted = _QUOTED.match(written) if self._dialect.quotes else None
+            found = self._comment.search(f" {written}", quoted.end() + 1 if quoted else 0)
+            written = written[: found.start() - 1].rstrip(" \t") if found else written
+        if self._dialect.nested:
+            key = _unquoted(key)
+            if (written or "").startswith(("'''", '"""')):
+                raise DocumentError(
+                    f"the value of {key!a} goes on over several lines, between quotation marks"
+                )
+        return line, section, key.lower() if self._dialect.ignore_case else key, written
 
     def _joined(self, raw: Sequence[str]) -> Iterator[str]:
         """Put the lines of a value that goes on together."""
-        by_indent = self._dialect.continued == "indent"
+        if self._dialect.continued == "indent":
+            yield from self._joined_by_indent(raw)
+            return
         held = ""
         for line in raw:
-            if held and self._goes_on(held, line):
+            if held and _CONTINUED.search(held):
                 held += line
                 continue
             if held:
                 yield held
-            held = line if not by_indent or self._may_go_on(line.strip()) else ""
+            held = line if self._may_go_on(line.strip()) else ""
             if not held:
                 yield line
         if held:
             yield held
 
-    def _goes_on(self, held: str, line: str) -> bool:
-        """Tell whether a line belongs to the value before it."""
-        if self._dialect.continued == "backslash":
-            return bool(_CONTINUED.search(held))
-        bare = line.strip()
-        return bool(bare) and line[0] in " \t" and not bare.startswith(self.marks)
+    def _joined_by_indent(self, raw: Sequence[str]) -> Iterator[str]:
+        """Put what is indented deeper than a key to its value; a blank line or a comment does not end that."""
+        held: list[str] = []
+        indent = 0
+        waiting: list[str] = []  # blank lines and comments, which may be within the value
+        for line in raw:
+            bare = line.strip()
+            if held and (not bare or bare.startswith(self._marks)):
+                waiting.append(line)
+            elif held and line.index(bare[0]) > indent:
+                held += [*waiting, line]
+                waiting = []
+            else:
+                if held:
+                    yield "".join(held)
+                    yield from waiting
+                held, waiting = [], []
+                if self._may_go_on(bare):
+                    held, indent = [line], line.index(bare[0])
+                else:
+                    yield line
+        if held:
+            yield "".join(held)
+        yield from waiting
 
     def _may_go_on(self, bare: str) -> bool:
-        return bool(bare) and not bare.startswith((*self.marks, "["))
+        return bool(bare) and not bare.startswith((*self._marks, "["))
 
     def value(self, written: str) -> str:
         """Return the value that is written so."""
         if self._dialect.continued == "indent" and ("\n" in written or "\r" in written):
-            written = "\n".join(line.strip(" \t") for line in re.split(r"\r\n|\n|\r", written))
-        elif self._dialect.continued == "backslash" and "\\" in written:
+            return "\n".join(self._without_comments(written)).rstrip()
+        if self._dialect.continued == "backslash" and "\\" in written:
             written = _FOLD.sub("", written)
-        if self._dialect.quotes and len(written) >= 2 and written[0] == written[-1] and written[0] in "\"'":
-            return written[1:-1]
-        return written
+        return _unquoted(written) if self._dialect.quotes else written
+
+    def _without_comments(self, written: str) -> Iterator[str]:
+        """Yield the lines of a value that goes on, without the comments that stand in it."""
+        for line in re.split(r"\r\n|\n|\r", written):
+            found = self._comment.search(line) if self._comment else None
+            line = line[: found.start()] if found else line
+            if not line.lstrip().startswith(self._marks):
+                yield line.strip()
 
     def written(self, value: str, model: str, indent: str) -> str | None:
         """Return how a value is written: between quotation marks if its model is, or if it needs them."""
+        if self._dialect.continued == "indent" and "\n" in model and self._is_commented(model):
+            raise NotWritable("", "a comment stands in the middle of its value")
         if "\n" in value and self._dialect.continued == "indent":
-            return f"\n{indent}    ".join(value.split("\n"))
+            written = f"\n{indent}    ".join(value.split("\n"))
+            return written if self.value(written) == value else None
         if "\n" in value or "\r" in value:
             return None
         if self._dialect.quotes:
@@ -205,6 +224,11 @@ class Ini:
             mark = mark or ('"' if needs else "")
             return f"{mark}{value}{mark}"
         return value
+
+    def _is_commented(self, written: str) -> bool:
+        """Tell whether comments stand in a value that goes on over several lines."""
+        kept = list(self._without_comments(written))
+        return "".join("".join(kept).split()) != "".join(written.split())
 
     def start(self, key: str, has_value: bool, indent: str, before: str) -> str | None:
         """Return what stands in a new line before the value."""
@@ -224,13 +248,22 @@ class Ini:
         """Return the delimiter."""
         return {"space": " ", "": "="}.get(self._delimiter, self._delimiter[:1])
 
+    def header(self, names: tuple[str, ...]) -> str | None:
+        """Return the line that opens a section, with as many brackets as it is deep."""
+        depth = len(names)
+        is_odd = self.is_nested and not re.fullmatch(
+            r"[^\s\[\]\"',](?:[^\[\]\"'\r\n]*[^\s\[\]\"'])?", names[-1]
+        )
+        return (
+            None
+            if is_odd or "\n" in names[-1] or "\r" in names[-1]
+            else f"{'[' * depth}{names[-1]}{']' * depth}"
+        )
 
-def section_of(line: str, number: int) -> str:
-    """Return the section that a line opens; raises `DocumentError`."""
-    header = _SECTION.match(line.rstrip("\r\n"))
-    if not header:
-        raise DocumentError(f"line {number}: a section name without its closing bracket")
-    return header[1]
+
+def _unquoted(text: str) -> str:
+    is_quoted = len(text) >= 2 and text[0] == text[-1] and text[0] in "\"'"
+    return text[1:-1] if is_quoted else text
 
 
 def _delimiter(raw: Sequence[str], marks: tuple[str, ...]) -> str:
@@ -243,11 +276,12 @@ def _delimiter(raw: Sequence[str], marks: tuple[str, ...]) -> str:
     return ":" if firsts.count(":") > firsts.count("=") else "="
 
 
-def _first_of(delimiter: str) -> Callable[[str, str], int]:
-    expression = re.compile(r"(?<=[^ \t])[ \t]" if delimiter == "space" else "[=:]")
+def _split_at(delimiter: str) -> Callable[[str, str], tuple[str, str, str]]:
+    """Return what parts a line as `str.partition` does, at white space or at whichever delimiter comes first."""
+    expression = re.compile(r"(?<=[^ \t])[ \t](?=[ \t]*[^\s])" if delimiter == "space" else "[=:]")
 
-    def find(line: str, _: str) -> int:
-        found = expression.search(line.rstrip())
-        return found.start() if found else -1
+    def split(line: str, _: str) -> tuple[str, str, str]:
+        found = expression.search(line)
+        return (line[: found.start()], found[0], line[found.end() :]) if found else (line, "", "")
 
-    return find
+    return split

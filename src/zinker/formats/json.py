@@ -14,15 +14,17 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import Text, decode
-from zinker.formats.walk import exact, is_plain, leaves_of
+from zinker.formats.walk import exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
 _SPACE = re.compile(r"[ \t\r\n]*")
 _SURROGATE = re.compile("[\ud800-\udfff]")
-_COMMENT = re.compile(r'"(?:[^"\\]|\\.)*"|//[^\r\n]*|/\*.*?\*/', re.DOTALL)
-_TRAILING = re.compile(r'"(?:[^"\\]|\\.)*"|,(?=[ \t\r\n]*[}\]])', re.DOTALL)
+# A string without an end goes on to the end, so that no other one is looked for in it, again and again.
+_STRING = r'"(?:[^"\\]|\\.)*+(?:"|\Z)'
+_COMMENT = re.compile(rf"{_STRING}|//[^\r\n]*|/\*.*?(?:\*/|\Z)", re.DOTALL)
+_TRAILING = re.compile(rf"{_STRING}|[\[{{,:][ \t\r\n]*,|,(?=[ \t\r\n]*[}}\]])", re.DOTALL)
 _NOT_LINE_END = re.compile(r"[^\r\n]")
 _decoder = json.JSONDecoder(parse_float=exact)
 
@@ -72,7 +74,9 @@ def _without_comments(characters: str) -> str:
     """Put spaces in place of comments and trailing commas, so that all else keeps its place."""
 
     def blank(found: re.Match[str]) -> str:
-        return found[0] if found[0][0] == '"' else _NOT_LINE_END.sub(" ", found[0])
+        piece = found[0]
+        is_whole = piece[:2] == "//" or piece == "," or (len(piece) > 3 and piece[:2] + piece[-2:] == "/**/")
+        return _NOT_LINE_END.sub(" ", piece) if is_whole else piece
 
     return _TRAILING.sub(blank, _COMMENT.sub(blank, characters))
 
@@ -104,7 +108,8 @@ class _Writer:
     def parse(self, text: str) -> Node:
         self._plain = text if self._is_strict else _without_comments(text)
         start = _skip_space(self._plain, 0)
-        return self._node(start, len(self._plain.rstrip(" \t\r\n")), start)
+        self._root = self._node(start, len(self._plain.rstrip(" \t\r\n")), start)
+        return self._root
 
     def _node(self, start: int, end: int, begin: int) -> Node:
         """Make a node; what is in it is taken apart only when it is asked for."""
@@ -124,32 +129,31 @@ class _Writer:
                 at = _skip_space(plain, plain.index(":", at) + 1)
             value, end = _decoder.raw_decode(plain, at)
             is_flat_list = is_flat_list and is_plain(value)
-            children[name] = self._node(at, end, begin)
+            child = children[name] = self._node(at, end, begin)
+            child.value = value
             at = _skip_space(plain, end)
             if plain[at] == ",":
                 at = _skip_space(plain, at + 1)
-        return None if is_flat_list and children else children  # a list of plain values is one setting
+        node.is_flat = is_flat_list and bool(children) and node is not self._root
+        return children
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
-        children = node.children
-        is_mark = leaf.type in ("object", "list") and not leaf.value
-        if children is not None and is_mark and (children or node.is_list == (leaf.type == "list")):
-            return
-        if children:
-            raise NotWritable(address, "something else stands there, with another structure")
         line = text.rfind("\n", 0, node.start) + 1
         found = re.match(r"[ \t]*", text[line : node.start])
         multiline = "\n" in text[node.start : node.end]
         yield Splice(
-            node.start, node.end, self._written(address, leaf, found[0] if found and multiline else None)
+            node.start,
+            node.end,
+            self._written(
+                address, leaf, found[0] if found and multiline else None, text[node.start : node.end]
+            ),
         )
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
-        children = list((node.children or {}).values())
-        if node.is_list and list(new) != [str(len(children) + number) for number in range(len(new))]:
-            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
         inner = self._indent * (len(path) + 1)
-        if not children:
+        if last is None:
             gap, close = (
                 ("", "")
                 if self._is_flat
@@ -162,9 +166,8 @@ class _Writer:
                 node.start + 1, node.end - 1, kept + gap + f",{gap or self._gap()}".join(items) + close
             )
             return
-        last = children[-1]
         gap = self._space_before(text, last)
-        if len(children) == 1 and not gap and self._spaced:
+        if len(node.children or ()) == 1 and not gap and self._spaced:
             gap = " " if self._is_flat else gap
         inner = gap[gap.rfind("\n") + 1 :] if "\n" in gap else inner
         items = [self._member(node.is_list, (*path, name), below, inner) for name, below in new.items()]
@@ -233,12 +236,12 @@ class _Writer:
         inside = start + f",{start or self._gap()}".join(items) + end
         return f"[{inside}]" if in_list else f"{{{inside}}}"
 
-    def _written(self, address: str, leaf: Leaf, indent: str | None) -> str:
+    def _written(self, address: str, leaf: Leaf, indent: str | None, model: str = "") -> str:
         """Return a value; a list item by item, each on a line of its own, if `indent` is given."""
         if leaf.type not in ("text", "int", "float", "bool", "null", "list", "object"):
             raise NotWritable(address, f"JSON has no {leaf.type}")
         if leaf.type in ("int", "float"):
-            return leaf.value if isinstance(leaf.value, str) else json.dumps(leaf.value)
+            return spelled(leaf, model)
         if leaf.type == "list" and indent is not None and leaf.value:
             gap = self._line_end + indent
             items = f",{gap}{self._indent}".join(map(self._scalar, leaf.value))

@@ -1,19 +1,21 @@
 """Documents made of lines: one setting a line, edited line by line. What a line looks like is its grammar's.
 
 Addresses are `/section/key`, or `/key` in a grammar without sections. The second and later keys of the same
-name in the same section get `/2` and so on. A section without keys is an empty `object` at `/section`.
+name in the same section get `/2` and so on. A section without keys is an empty `object` at `/section`. Where
+sections may be in sections, an address has the names of all of them, and no key may come again.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.text import Text, line_end, lines
 from zinker.model.address import pointer, tokens
-from zinker.model.errors import NotWritable
+from zinker.model.errors import DocumentError, NotWritable
+from zinker.model.rows import END, row, tail, text_tail
 from zinker.model.setting import Leaf
 
 EMPTY_SECTION = Leaf("object", {})
@@ -22,9 +24,9 @@ NO_VALUE = Leaf("null", None)
 # What a scan says in place of a key for a line that opens a section.
 HEADER = "\n"
 
-# One line: as it is, its section, its key (None for a comment or a blank line, or HEADER), and where its value
-# begins and ends; the end is -1 where there is no value.
-Scanned = tuple[str, str, str | None, int, int]
+# One line: as it is, its section as an address has it, its key (None for a comment or a blank line, or HEADER),
+# and its value as it is written, or None.
+Scanned = tuple[str, str, str | None, str | None]
 
 
 class Style(NamedTuple):
@@ -39,12 +41,17 @@ class Grammar(Protocol):
     """What tells one kind of line file from another."""
 
     has_sections: bool
+    is_nested: bool  # whether sections may be in sections
     bare: Leaf  # what a key without a value is
     is_literal: bool  # whether values are what stands in the line, so that `value` need not be asked
     inline_marks: tuple[str, ...]  # what begins a comment behind a value
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         """Take the lines apart, joining those that belong together; raises `DocumentError`."""
+        ...
+
+    def place(self, raw: str, written: str) -> int:
+        """Return where in a line its value stands."""
         ...
 
     def value(self, written: str) -> str:
@@ -67,6 +74,10 @@ class Grammar(Protocol):
 
     def joint(self, raw: str) -> str:
         """Return what has to stand between a key and a value where the line `raw` had none."""
+        ...
+
+    def header(self, names: tuple[str, ...]) -> str | None:
+        """Return the line that opens a section, or None where no line can."""
         ...
 
 
@@ -95,13 +106,13 @@ class _Line:
 class _Block:
     """Consecutive lines of one section, from its header on: most are never looked into, and stay as they are."""
 
-    def __init__(self, section: str, scanned: list[Scanned]) -> None:
-        self.section, self._scanned = section, scanned
+    def __init__(self, section: str, scanned: list[Scanned], grammar: Grammar) -> None:
+        self.section, self._scanned, self._grammar = section, scanned, grammar
 
     @cached_property
     def lines(self) -> list[_Line]:
         """The lines, to be changed."""
-        return list(map(_line, self._scanned))
+        return [_line(scanned, self._grammar) for scanned in self._scanned]
 
     @property
     def has_header(self) -> bool:
@@ -121,34 +132,58 @@ class _Block:
 
 def read_lines(characters: str, grammar: Grammar) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
-    found: Leaves = {}
+    bare = grammar.bare
+    return {
+        address: Leaf("text", value) if value.__class__ is str else bare if value is None else EMPTY_SECTION
+        for address, value in _settings(characters, grammar)
+    }
+
+
+def read_rows_of_lines(characters: str, grammar: Grammar) -> list[str]:
+    """Return the same as rows, in no order; raises `DocumentError`."""
+    rows, bare, empty = [], tail(grammar.bare.type, grammar.bare.value), tail("object", {})
+    for address, value in _settings(characters, grammar):
+        ending = text_tail(value, "text") if value.__class__ is str else bare if value is None else empty
+        if address.isprintable() and '"' not in address and "\\" not in address:
+            rows.append(f"{address}{END}{ending}")
+        else:
+            rows.append(row(address, ending))
+    return rows
+
+
+def _settings(characters: str, grammar: Grammar) -> Iterator[tuple[str, Any]]:
+    """Yield addresses and values: None for a key without one, `EMPTY_SECTION` for a section without keys."""
+    seen: set[str] = set()
     sections: dict[str, bool] = {}  # whether they have keys
-    count: dict[tuple[str, str], int] = {}
-    last, prefix, is_counted = None, "", False
-    decode, is_literal = grammar.value, grammar.is_literal
-    for raw, section, key, start, stop in grammar.scan(lines(characters)):
+    count: dict[str, int] = {}
+    last, prefix = None, "/"
+    decode = None if grammar.is_literal else grammar.value
+    for _, section, key, written in grammar.scan(lines(characters)):
         if key is None:
             continue
-        if section != last:
-            last, prefix, is_counted = section, f"{pointer(section)}/" if grammar.has_sections else "/", False
         if key is HEADER:
             sections.setdefault(section, False)
             continue
-        if not is_counted:
-            sections[section] = is_counted = True
+        if section is not last:
+            last, prefix = section, f"/{section}/" if grammar.has_sections else "/"
+            sections[section] = True
         address = prefix + (key if "/" not in key and "~" not in key else pointer(key)[1:])
-        if address in found:
-            count[section, key] = nth = count.get((section, key), 1) + 1
+        if address in seen:
+            if grammar.is_nested:
+                raise DocumentError(f"{address} stands there twice, so it has no clear address")
+            count[address] = nth = count.get(address, 1) + 1
             address = f"{address}/{nth}"
-        if stop < 0:
-            found[address] = grammar.bare
-        else:
-            written = raw[start:stop]
-            found[address] = Leaf("text", written if is_literal else decode(written))
+        seen.add(address)
+        yield address, written if decode is None or written is None else decode(written)
     for section, has_keys in sections.items():
-        if not has_keys:
-            found[pointer(section)] = EMPTY_SECTION
-    return found
+        if not has_keys and not (grammar.is_nested and _holds_others(section, sections)):
+            yield f"/{section}", EMPTY_SECTION
+        if grammar.is_nested and f"/{section}" in seen:
+            raise DocumentError(f"/{section} is a key and a section, so it has no clear address")
+
+
+def _holds_others(section: str, sections: Iterable[str]) -> bool:
+    return any(other.startswith(f"{section}/") for other in sections)
 
 
 def edit_lines(text: Text, grammar: Grammar, edits: Sequence[Edit]) -> bytes:
@@ -165,7 +200,7 @@ class _File:
     def __init__(self, text: Text, grammar: Grammar) -> None:
         self._text, self._grammar = text, grammar
         raw = lines(text.characters)
-        self._blocks: list[_Block] = [_Block("", [("", "", None, 0, -1)])]
+        self._blocks: list[_Block] = [_Block("", [("", "", None, None)], grammar)]
         self._top = self._blocks[0].lines[0]  # stands before everything, and is never written
         self._top.is_dropped = True
         self._sections: dict[str, list[_Block]] = {"": self._blocks[:]}
@@ -188,9 +223,9 @@ class _File:
         self._addresses: dict[str, dict[str, _Line]] = {}
         self._emptied: dict[str, bool] = {}  # sections that lost a key, and whether they go when none is left
 
-    def _add_block(self, section: str, scanned: list[Scanned]) -> None:
-        block = _Block(section, scanned)
-        self._blocks.append(block)
+    def _add_block(self, section: str, scanned: list[Scanned], at: int | None = None) -> None:
+        block = _Block(section, scanned, self._grammar)
+        self._blocks.insert(len(self._blocks) if at is None else at, block)
         self._sections.setdefault(section, []).append(block)
 
     @cached_property
@@ -212,20 +247,24 @@ class _File:
         return self._text.encode("".join(written), address)
 
     def make(self, change: Edit) -> None:
-        path = tokens(change.address)
-        depth = len(path) - self._grammar.has_sections
-        if depth == 0:
-            self._make_section(path[0], change)
-        elif change.leaf is None:
-            self._remove(self._section(path), change.address)
-        elif depth in (1, 2):
-            section = self._section(path)
-            self._set(section, path[int(self._grammar.has_sections)], change.address, change.leaf)
+        """Make one edit; raises `NotWritable`."""
+        place, leaf = change.address[1:], change.leaf
+        if self._grammar.is_nested and (place in self._sections if leaf is None else leaf == EMPTY_SECTION):
+            section, rest = place, []
+        elif self._grammar.is_nested:
+            section, _, key = place.rpartition("/")
+            rest = [key]
+        else:
+            section, *rest = place.split("/") if self._grammar.has_sections else ["", *place.split("/")]
+        if not rest:
+            self._make_section(section, change)
+        elif leaf is None:
+            self._remove(section, change.address)
+        elif len(rest) < 3:
+            (key,) = tokens(f"/{rest[0]}")
+            self._set(section, key, change.address, leaf)
         else:
             raise NotWritable(change.address, "a file of this format has no such depth")
-
-    def _section(self, path: tuple[str, ...]) -> str:
-        return path[0] if self._grammar.has_sections else ""
 
     def _own(self, section: str) -> Iterator[_Line]:
         """Return the lines of a section, those too that are to be dropped."""
@@ -233,8 +272,8 @@ class _File:
         return (one for line in lines for one in (line, *(line.after or ())))
 
     def _address(self, section: str, key: str, nth: int = 1) -> str:
-        path = (section, key) if self._grammar.has_sections else (key,)
-        return pointer(*path) if nth == 1 else pointer(*path, str(nth))
+        address = (f"/{section}" if self._grammar.has_sections else "") + pointer(key)
+        return address if nth == 1 else f"{address}/{nth}"
 
     def _numbered(self, section: str) -> dict[str, _Line]:
         """Return the keys of a section by address; the second of the same name gets a 2, and so on."""
@@ -256,7 +295,7 @@ class _File:
         else:
             self._emptied[section] = False
             if section not in self._sections:
-                self._add_section(section)
+                self._add_section(section, change.address)
 
     def _set(self, section: str, key: str, address: str, leaf: Leaf) -> None:
         if leaf.type not in ("text", "null"):
@@ -267,7 +306,7 @@ class _File:
             self._insert(section, key, address, value)
         elif value is None:
             if line.stop >= 0:
-                raise NotWritable(address, "its value cannot be taken away without the key")
+                self._take_value(line, address)
         elif line.stop < 0 and leaf != self._grammar.bare:
             bare, end = line.raw.rstrip("\r\n").rstrip(), line_end(line.raw)
             bare += self._grammar.joint(line.raw)
@@ -275,6 +314,15 @@ class _File:
             line.raw, line.start, line.stop = bare + written + end, len(bare), len(bare) + len(written)
         elif line.stop >= 0:
             self._replace(line, value, address)
+
+    def _take_value(self, line: _Line, address: str) -> None:
+        """Leave a key without a value, and without what stood before that."""
+        bare = line.raw[: line.start].rstrip(" \t")
+        joint = self._grammar.joint(line.raw).strip()
+        if joint and bare[-1:] not in ("=", ":"):
+            raise NotWritable(address, "its value cannot be taken away without the key")
+        bare = bare[:-1].rstrip(" \t") if joint else bare
+        line.raw, line.start, line.stop = bare + line.raw[line.stop :], 0, -1
 
     def _replace(self, line: _Line, value: str, address: str) -> None:
         start, stop = line.start, line.stop
@@ -296,7 +344,10 @@ class _File:
         line.start, line.stop = start, start + len(written)
 
     def _written(self, value: str, model: str, indent: str, address: str) -> str:
-        written = self._grammar.written(value, model, indent)
+        try:
+            written = self._grammar.written(value, model, indent)
+        except NotWritable as error:
+            raise NotWritable(address, error.why) from None
         if written is None:
             raise NotWritable(address, "its value has characters that a line of this file cannot hold")
         return self._end.join(written.split("\n")) if "\n" in written else written
@@ -317,12 +368,16 @@ class _File:
                 before.lines[-1].is_dropped |= before.ends_blank
 
     def _holds(self, section: str) -> bool:
-        return any(not (line.is_dropped or line.is_blank or line.is_header) for line in self._own(section))
+        named = [section]
+        if self._grammar.is_nested:
+            named += [name for name in self._sections if name.startswith(f"{section}/")]
+        lines = (line for name in named for line in self._own(name))
+        return any(not (line.is_dropped or line.is_blank or line.is_header) for line in lines)
 
     def _insert(self, section: str, key: str, address: str, value: str | None) -> None:
         """Add a key at the end of its section, looking like the key before it."""
         if section not in self._sections:
-            self._add_section(section)
+            self._add_section(section, address)
         known = [line for block in self._sections[section] for line in block.lines]
         others = (line for block in reversed(self._blocks) for line in reversed(block.lines))
         nearest: Iterable[_Line] = chain(reversed(known), others)
@@ -341,17 +396,35 @@ class _File:
         anchor.after.append(line)
         self._numbered(section)[address] = line
 
-    def _add_section(self, section: str) -> None:
-        if self._is_spaced and not self._blocks[-1].ends_blank:
-            self._blocks.append(_Block("", [(self._end, "", None, 0, -1)]))
-        self._add_block(section, [(f"[{section}]", section, HEADER, 0, -1)])
+    def _add_section(self, section: str, address: str) -> None:
+        """Add a section behind all others; one in another section behind what is in that."""
+        names = tokens(f"/{section}") if self._grammar.is_nested else tokens(f"/{section}")[:1]
+        above = section.rpartition("/")[0] if len(names) > 1 else ""
+        if above and above not in self._sections:
+            self._add_section(above, address)
+        header = self._grammar.header(names)
+        if header is None:
+            raise NotWritable(address, "its section has a name that no line of this file can hold")
+        at = len(self._blocks)
+        if above:
+            inside = (
+                block.section == above or block.section.startswith(f"{above}/") for block in self._blocks
+            )
+            at = max(number for number, is_inside in enumerate(inside, 1) if is_inside)
+        if self._is_spaced and not self._blocks[at - 1].ends_blank:
+            self._blocks.insert(at, _Block(above, [(self._end, above, None, None)], self._grammar))
+            at += 1
+        self._add_block(section, [(header, section, HEADER, None)], at)
 
 
-def _line(scanned: Scanned) -> _Line:
-    raw, section, key, start, stop = scanned
+def _line(scanned: Scanned, grammar: Grammar) -> _Line:
+    raw, section, key, written = scanned
     if key is HEADER:
         return _Line(raw, section, is_header=True)
-    return _Line(raw, section, key, start, stop)
+    if written is None:
+        return _Line(raw, section, key)
+    start = grammar.place(raw, written)
+    return _Line(raw, section, key, start, start + len(written))
 
 
 def _style(model: _Line | None) -> Style:

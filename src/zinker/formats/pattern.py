@@ -35,7 +35,7 @@ class _Pattern:
     bare = NO_VALUE
     is_literal = True
     inline_marks: tuple[str, ...] = ()
-    has_sections = False
+    has_sections = is_nested = False
 
     def __init__(self, dialect: Dialect) -> None:
         try:
@@ -56,11 +56,11 @@ class _Pattern:
             except TimeoutError:
                 why = f"the pattern does not come to an end within {_LONGEST_SEARCH:g} seconds"
                 raise DocumentError(f"line {number}: {why}") from None
-            if found and found["key"]:
-                start, stop = found.span("value")
-                yield line, "", found["key"], max(start, 0), stop
-            else:
-                yield line, "", None, 0, -1
+            yield line, "", (found["key"] or None) if found else None, found["value"] if found else None
+
+    def place(self, raw: str, written: str) -> int:
+        found = self._search(raw.rstrip("\r\n"))
+        return found.start("value") if found else 0
 
     def _search(self, bare: str) -> "regex.Match[str] | None":
         return self._pattern.search(bare, timeout=_LONGEST_SEARCH, concurrent=True)
@@ -79,3 +79,6 @@ class _Pattern:
 
     def joint(self, raw: str) -> str:
         return ""
+
+    def header(self, names: tuple[str, ...]) -> str | None:
+        return None

@@ -16,7 +16,7 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, nested
 from zinker.formats.walk import Native, is_index, is_plain, leaf_of, leaves_of
-from zinker.formats.xml_tree import Element, decode_xml, escaped, parse
+from zinker.formats.xml_tree import Element, beside_comments, decode_xml, escaped, parse
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -99,6 +99,8 @@ def _root(top: Element) -> Element:
 def _value(element: Element) -> Any:
     """Return the value of an element; raises `DocumentError` for what no property list has."""
     tag, text = element.tag, element.text
+    if element.children and tag not in ("dict", "array"):
+        raise DocumentError(f"<{tag}> holds other elements")
     try:
         if tag == "dict":
             return {name: _value(value) for name, value in _pairs(element)}
@@ -144,7 +146,7 @@ def _date(text: str, address: str) -> datetime.datetime:
 def _pairs(element: Element) -> list[tuple[str, Element]]:
     keys, values = element.children[::2], element.children[1::2]
     names = [key.text for key in keys]
-    if len(keys) != len(values) or any(key.tag != "key" for key in keys):
+    if len(keys) != len(values) or any(key.tag != "key" or key.children for key in keys):
         raise DocumentError("a <dict> has a value without a key, or a key without a value")
     if len(set(names)) < len(names):
         raise DocumentError("a <dict> has the same key twice, so its settings have no clear address")
@@ -155,22 +157,18 @@ class _Writer:
     fixed = 1
 
     def parse(self, text: str) -> Node:
-        return _node(_root(parse(text)))
+        return _node(_root(parse(text)), is_root=True)
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
         element: Element = node.own
-        is_empty = not element.children
-        if element.tag in ("dict", "array") and not is_empty and leaf.value in ({}, []):
-            return  # what is in it already says that it is there
-        if element.tag == "dict" and not is_empty:
-            raise NotWritable(address, "something else stands there, with another structure")
-        yield Splice(element.start, element.end, _written(leaf, address, _line(text, element.start)))
+        written = _written(leaf, address, _line(text, element.start))
+        comments = beside_comments(text[element.inner : element.close], "")
+        yield Splice(element.start, element.end, written + comments)
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
         element: Element = node.own
-        size = len(node.children or {})
-        if node.is_list and list(new) != [str(size + number) for number in range(len(new))]:
-            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
         line = _line(text, element.start)
         step = _line(text, element.children[0].start) if element.children else line + ("\t" if line else "")
         added = "".join(
@@ -179,10 +177,13 @@ class _Writer:
             + _written(below, pointer(*path, name), step)
             for name, below in new.items()
         )
-        if element.children:
-            yield Splice(element.children[-1].end, element.children[-1].end, added)
-        else:
+        if last is not None:
+            yield Splice(last.end, last.end, added)
+        elif element.is_closed:
             yield Splice(element.start, element.end, f"<{element.tag}>{added}{line}</{element.tag}>")
+        else:
+            inside = text[element.inner : element.close].rstrip()  # a comment, maybe
+            yield Splice(element.inner, element.close, f"{inside}{added}{line}")
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
         element: Element = node.own
@@ -198,20 +199,19 @@ class _Writer:
             yield Splice(start, own.end, "")
 
 
-def _node(element: Element) -> Node:
+def _node(element: Element, is_root: bool = False) -> Node:
+    node = Node(element.start, element.end, is_list=element.tag == "array", own=element)
     if element.tag == "dict":
-        children = {name: _node(value) for name, value in _pairs(element)}
-    elif element.tag == "array" and not all(is_plain(_value(child)) for child in element.children):
-        children = {str(number): _node(child) for number, child in enumerate(element.children)}
+        node.children = {name: _node(value) for name, value in _pairs(element)}
+    elif element.tag == "array":
+        children = node.children = {
+            str(number): _node(child) for number, child in enumerate(element.children)
+        }
+        are_plain = all(child.children is None and is_plain(child.value) for child in children.values())
+        node.is_flat = bool(children) and not is_root and are_plain
     else:
-        return Node(
-            element.start,
-            element.end,
-            {} if element.tag == "array" and not element.children else None,
-            element.tag == "array",
-            element,
-        )
-    return Node(element.start, element.end, children, element.tag == "array", element)
+        node.value = _value(element)
+    return node
 
 
 def _line(text: str, at: int) -> str:

@@ -12,7 +12,6 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.line_file import Scanned, edit_lines, read_lines
 from zinker.formats.text import Text, decode
-from zinker.model.errors import DocumentError
 from zinker.model.setting import Leaf
 
 _CONTINUED = re.compile(r"(?<!\\)(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
@@ -43,7 +42,7 @@ class _Properties:
     bare = Leaf("text", "")
     is_literal = False
     inline_marks: tuple[str, ...] = ()
-    has_sections = False
+    has_sections = is_nested = False
 
     def __init__(self, text: Text) -> None:
         # A file without a character beyond ASCII may be read as Latin-1 by its application.
@@ -53,18 +52,21 @@ class _Properties:
         for line in _joined(raw):
             bare = line.strip()
             if not bare or bare[0] in "#!":
-                yield line, "", None, 0, -1
+                yield line, "", None, None
                 continue
-            key = _KEY.match(line)
-            end = len(line.rstrip("\r\n"))
-            start = _DELIMITER.match(line, key.end(1)).end() if key else 0  # type: ignore[union-attr]
-            name = self.value(key[1]) if key else ""
-            if not name:
-                raise DocumentError(f"a value without a key: {bare[:40]!a}")
-            if start >= end and line[key.end(1) : end].strip(" \t\f") == "":  # type: ignore[union-attr]
-                yield line, "", name, 0, -1
-            else:
-                yield line, "", name, min(start, end), end
+            end, start = self._parts(line)
+            name, written = self.value(line[:end].lstrip(" \t\f")), line[start:].rstrip("\r\n")
+            yield line, "", name, written if written or line[end:].strip() else None
+
+    def place(self, raw: str, written: str) -> int:
+        return min(self._parts(raw)[1], len(raw.rstrip("\r\n")))
+
+    def _parts(self, line: str) -> tuple[int, int]:
+        """Return where the key ends, and where the value begins."""
+        key = _KEY.match(line)
+        end = key.end() if key else 0
+        delimiter = _DELIMITER.match(line, end)
+        return end, delimiter.end() if delimiter else end
 
     def value(self, written: str) -> str:
         if "\\" not in written:
@@ -89,6 +91,9 @@ class _Properties:
 
     def joint(self, raw: str) -> str:
         return "="
+
+    def header(self, names: tuple[str, ...]) -> str | None:
+        return None
 
     def _escaped(self, character: str) -> str:
         if character in _WRITTEN:

@@ -5,13 +5,17 @@ needs is worked out here, the same for all.
 """
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import Any, NamedTuple, Protocol
+from difflib import SequenceMatcher
+from typing import Any, Final, NamedTuple, Protocol
 
 from zinker.formats.leaves import Edit
-from zinker.formats.walk import is_index
-from zinker.model.address import tokens
+from zinker.formats.walk import is_index, leaf_of
+from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.setting import Leaf
+
+_OTHER: Final = "something else stands there, with another structure"
+_MOST_COMPARED = 1_000_000  # pairs of items of an old and a new list that are compared
 
 
 class Splice(NamedTuple):
@@ -27,10 +31,10 @@ class Node:
 
     `children` are those of a map by name and those of a list by number; None for a plain value. Where there is
     an `opener`, it is asked for them when they are first needed: large documents are not taken apart for one
-    edit.
+    edit. A list that `is_flat` is one setting: no address leads to its items, which have their `value`.
     """
 
-    __slots__ = ("_children", "end", "is_list", "opener", "own", "start")
+    __slots__ = ("_children", "end", "is_flat", "is_list", "opener", "own", "start", "value")
 
     def __init__(
         self,
@@ -43,6 +47,8 @@ class Node:
         self.start, self.end, self.is_list, self.own = start, end, is_list, own
         self.opener: Callable[[Node], dict[str, Node] | None] | None = None
         self._children = children
+        self.is_flat = False
+        self.value: Any = None
 
     @property
     def children(self) -> "dict[str, Node] | None":
@@ -76,11 +82,13 @@ class Writer(Protocol):
         ...
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
-        """Put another value in place of a node's."""
+        """Put another value in place of a node's, which is none that holds others but for a flat list."""
         ...
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
-        """Add entries to a map or a list, at its end."""
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
+        """Add entries to a map or a list, behind the last one, or another; None where it has none."""
         ...
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
@@ -132,9 +140,9 @@ def _set(text: str, wanted: dict[str, Leaf], writer: Writer, may_wait: bool) -> 
         node, depth = _descend(root, path)
         try:
             if depth == len(path):
-                splices += writer.replace(text, node, leaf, address)
-            elif node.children is None:
-                raise NotWritable(address, "something else stands there, with another structure")
+                splices += _replace(text, path, node, leaf, writer)
+            elif node.children is None or node.is_flat:
+                raise NotWritable(address, _OTHER)
             else:
                 _, _, new = added.setdefault(id(node), (path[:depth], node, Additions()))
                 _nest(new, path[depth:], leaf, address)
@@ -144,14 +152,67 @@ def _set(text: str, wanted: dict[str, Leaf], writer: Writer, may_wait: bool) -> 
             later[address] = leaf
     # Where two end at the same place, what belongs deeper comes first.
     for path, node, new in sorted(added.values(), key=lambda one: -len(one[0])):
-        splices += writer.insert(text, path, node, _settled(new))
+        children, names = list((node.children or {}).values()), list(_settled(new))
+        if node.is_list and names != [str(len(children) + number) for number in range(len(new))]:
+            raise NotWritable(pointer(*path, names[0]), "the list there is shorter")
+        splices += writer.insert(text, path, node, _settled(new), children[-1] if children else None)
     return apply(text, splices), later
+
+
+def _replace(text: str, path: tuple[str, ...], node: Node, leaf: Leaf, writer: Writer) -> Iterable[Splice]:
+    """Put a value in place of another, or of what is empty; that something is there is no change of it."""
+    children = node.children
+    if children and node.is_flat and leaf.type == "list" and leaf.value:
+        return _replace_items(text, path, node, leaf.value, writer)
+    if children is not None and not node.is_flat:
+        if leaf.value in ({}, []) and (children or node.is_list == (leaf.type == "list")):
+            return ()
+        if children:
+            raise NotWritable(pointer(*path), _OTHER)
+    return writer.replace(text, node, leaf, pointer(*path))
+
+
+def _replace_items(
+    text: str, path: tuple[str, ...], node: Node, values: list[Any], writer: Writer
+) -> Iterable[Splice]:
+    """Change a list item by item: what stands between them stays, and so does the spelling of those that do."""
+    items = list((node.children or {}).values())
+    old, new = ([(type(value), value) for value in side] for side in ((i.value for i in items), values))
+    spelled = {key: text[item.start : item.end] for key, item in zip(old, items, strict=True)}
+    if len(old) * len(new) > _MOST_COMPARED or not set(old) & set(new):
+        steps = [[0, len(old), 0, len(new)]]
+    else:
+        matched = SequenceMatcher(None, old, new, autojunk=False).get_opcodes()
+        steps = [step for kind, *step in matched if kind != "equal"]
+    gone: list[str] = []
+    for start, stop, first, end in steps:
+        both, fresh = min(stop - start, end - first), values[first:end]
+        if start == stop == 0:  # what comes before the first item takes its place, and pushes it on
+            both, fresh = 1, [*fresh, items[0].value]
+        for item, value in zip(items[start : start + both], fresh, strict=False):
+            yield from _replaced(text, path, item, value, spelled, writer)
+        if fresh[both:]:
+            more = Additions((str(at), leaf_of(value)) for at, value in enumerate(fresh[both:]))
+            yield from writer.insert(text, path, node, more, items[start + both - 1])
+        gone += map(str, range(start + both, stop))
+    if gone:
+        yield from writer.remove(text, path, node, gone)
+
+
+def _replaced(
+    text: str, path: tuple[str, ...], item: Node, value: Any, spelled: dict[Any, str], writer: Writer
+) -> Iterable[Splice]:
+    known = spelled.get((type(value), value))
+    if known is not None and "\n" not in known:
+        return (Splice(item.start, item.end, known),)
+    return writer.replace(text, item, leaf_of(value), pointer(*path))
 
 
 def _descend(root: Node, path: tuple[str, ...]) -> tuple[Node, int]:
     node = root
     for depth, token in enumerate(path):
-        below = (node.children or {}).get(token)
+        children = node.children or {}
+        below = None if node.is_flat else children.get(token)
         if below is None:
             return node, depth
         node = below
@@ -162,7 +223,7 @@ def _nest(new: Additions, path: tuple[str, ...], leaf: Leaf, address: str) -> No
     for token in path[:-1]:
         below = new.get(token)
         if isinstance(below, Leaf) and below.value not in ({}, []):
-            raise NotWritable(address, "something else stands there, with another structure")
+            raise NotWritable(address, _OTHER)
         if not isinstance(below, Additions):
             is_map = isinstance(below, Leaf) and below.type == "object"
             below = new[token] = Additions()
@@ -174,7 +235,7 @@ def _nest(new: Additions, path: tuple[str, ...], leaf: Leaf, address: str) -> No
     elif leaf.value in ({}, []):
         below.is_map = leaf.type == "object"
     else:
-        raise NotWritable(address, "something else stands there, with another structure")
+        raise NotWritable(address, _OTHER)
 
 
 def _settled(new: Additions) -> Additions:
@@ -210,7 +271,8 @@ def _remove(text: str, unwanted: set[str], kept: set[str], writer: Writer) -> st
         path = tokens(address)
         chain = [root]
         for token in path:
-            below = (chain[-1].children or {}).get(token)
+            children = chain[-1].children or {}
+            below = None if chain[-1].is_flat else children.get(token)
             if below is None:
                 raise NotWritable(address, "it is not there")
             chain.append(below)

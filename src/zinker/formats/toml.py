@@ -11,7 +11,7 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import Text, decode
-from zinker.formats.walk import Digits, exact, is_plain, leaves_of
+from zinker.formats.walk import Digits, exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -24,6 +24,8 @@ _STRING = re.compile(
     re.DOTALL,
 )
 _PLAIN = re.compile(r"[^,\]}\s#]+(?: \d[^,\]}\s#]*)?")
+_COMMA = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*,")
+_LINE_COMMENT = re.compile(r"[ \t]*#[^\r\n]*")
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 _SURROGATE = re.compile("[\ud800-\udfff]")
 
@@ -40,7 +42,10 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
 
 
 def _decode(data: bytes) -> Text:
-    return decode(data, fallback="")
+    text = decode(data, fallback="")
+    if text.encoding != "utf-8":
+        raise DocumentError(f"it is {text.encoding.upper()}, and TOML is UTF-8")
+    return text
 
 
 def _load(characters: str) -> dict[str, Any]:
@@ -168,9 +173,11 @@ class _Parser:
             if text[at] == ",":
                 at = _skip(_FILLING, text, at + 1)
         node.end, node.children = at + 1, children
-        if is_array and all(child.children is None for child in children.values()):
+        if is_array and children and all(child.children is None for child in children.values()):
             items = tomllib.loads(f"x={text[start : at + 1]}", parse_float=_number)["x"]
-            node.children = None if all(map(is_plain, items)) and items else children
+            node.is_flat = all(map(is_plain, items))
+            for child, item in zip(children.values(), items, strict=True):
+                child.value = item
         node.own = None if is_array else inline.own
         return node, at + 1
 
@@ -205,22 +212,20 @@ class _Writer:
         return _Parser(text).run()
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
-        if leaf.value in ({}, []) and node.children is not None:
-            return
-        if node.children:
-            raise NotWritable(address, "something else stands there, with another structure")
         if not node.end:
             raise NotWritable(address, "it is a table")
         yield Splice(node.start, node.end, _written(leaf, address, text[node.start : node.end]))
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
         table = _table_of(node)
         if node.is_list and not (table is not None and table.kind == "items"):
-            yield from self._into_array(text, path, node, new)
+            items = [_inline(v, pointer(*path, n)) for n, v in new.items()]
+            yield from _into_brackets(text, node, items, last)
         elif table is not None and table.kind == "inline":
-            yield _into_brackets(
-                text, node, [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()]
-            )
+            items = [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()]
+            yield from _into_brackets(text, node, items, last)
         elif table is not None and table.kind == "dotted" and table.holder is not None:
             lines = [
                 line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)
@@ -228,12 +233,6 @@ class _Writer:
             yield _with_lines(text, table.holder.own, lines)
         else:
             yield from self._into_table(text, path, node, new)
-
-    def _into_array(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
-        size = len(node.children or {})
-        if list(new) != [str(size + number) for number in range(len(new))]:
-            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
-        yield _into_brackets(text, node, [_inline(v, pointer(*path, n)) for n, v in new.items()])
 
     def _into_table(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
         table = _table(node)
@@ -344,10 +343,8 @@ def _written(leaf: Leaf, address: str, old: str) -> str:
             and not re.search(r"['\x00-\x08\x0a-\x1f\x7f]", value)
         )
         return f"'{value}'" if literal and not _SURROGATE.search(value) else _basic(value, address)
-    if kind == "bool":
-        return "true" if value else "false"
-    if kind in ("int", "float"):
-        return str(value)
+    if kind in ("bool", "int", "float"):
+        return spelled(leaf, old)
     if kind == "date":
         if not any(_parses(form, value) for form in (datetime.datetime, datetime.date, datetime.time)):
             raise NotWritable(address, f"{value!a} is no date")
@@ -403,16 +400,37 @@ def _without_lines(text: str, start: int, end: int, blank_before: bool = False) 
     return Splice(start, stop, "")
 
 
-def _into_brackets(text: str, node: Node, items: list[str]) -> Splice:
-    """Add items before a closing bracket, on lines of their own where the others stand so."""
-    inside = text[node.start + 1 : node.end - 1]
-    last = max((child.end for child in (node.children or {}).values()), default=node.start + 1)
-    if node.children:
-        first = next(iter(node.children.values())).start
-        line = text.rfind("\n", node.start, first)
-        gap = text[line:first] if line >= 0 and not text[line:first].strip() else " "
-        return Splice(last, last, "".join(f",{gap}{item}" for item in items))
-    return Splice(node.start + 1, node.end - 1, ", ".join(items) + (inside if "#" in inside else ""))
+def _into_brackets(text: str, node: Node, items: list[str], last: Node | None) -> Iterable[Splice]:
+    """Add items behind another one and its comment, on lines of their own where the others stand so."""
+    if last is None:
+        inside = text[node.start + 1 : node.end - 1]
+        yield Splice(node.start + 1, node.end - 1, ", ".join(items) + (inside if "#" in inside else ""))
+        return
+    first = next(iter((node.children or {}).values()))
+    at, line = _start(first), text.rfind("\n", node.start, _start(first))
+    gap = text[line:at] if line >= 0 and not text[line:at].strip() else " "
+    comma, comment = _behind(text, last.end)
+    added = f",{gap}".join(items)
+    if comma:  # there is one behind the last item, too
+        yield Splice(comment, comment, f"{gap}{added},")
+    elif comment > last.end and gap == " ":
+        yield Splice(last.end, last.end, f", {added}")
+    else:
+        yield Splice(last.end, last.end, ",")
+        yield Splice(comment, comment, f"{gap}{added}")
+
+
+def _start(item: Node) -> int:
+    """Return where an item begins, with its name."""
+    return item.own[0] if isinstance(item.own, tuple) else item.start
+
+
+def _behind(text: str, at: int) -> tuple[int, int]:
+    """Return where the comma behind an item ends, or 0, and where the comment in the same line does."""
+    comma = _COMMA.match(text, at)
+    at = comma.end() if comma else at
+    comment = _LINE_COMMENT.match(text, at)
+    return at if comma else 0, comment.end() if comment else at
 
 
 def _out_of_brackets(text: str, node: Node, names: Sequence[str]) -> Iterable[Splice]:
@@ -420,14 +438,13 @@ def _out_of_brackets(text: str, node: Node, names: Sequence[str]) -> Iterable[Sp
     children = list((node.children or {}).items())
     kept_before = False
     for at, (name, child) in enumerate(children):
-        start = child.own[0] if isinstance(child.own, tuple) else child.start
+        start = _start(child)
         if name not in names:
             kept_before = True
             continue
         if kept_before:
             yield Splice(children[at - 1][1].end, child.end, "")
         elif at + 1 < len(children):
-            following = children[at + 1][1]
-            yield Splice(start, following.own[0] if isinstance(following.own, tuple) else following.start, "")
+            yield Splice(start, _start(children[at + 1][1]), "")
         else:
             yield Splice(start, child.end, "")

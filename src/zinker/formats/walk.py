@@ -9,6 +9,7 @@ address, too, so that it can be told from a list.
 import base64
 import datetime
 import plistlib
+import re
 from collections.abc import Iterable
 from decimal import Decimal
 from math import isfinite
@@ -42,6 +43,7 @@ class Native(str):
 
 
 _FIRST = itemgetter(0)
+_DECIMAL = re.compile(r"[-+]?\d+\.\d+", re.ASCII).fullmatch
 _LARGEST = LARGEST_PLAIN_INTEGER
 _SIMPLE = {str: "text", bool: "bool", type(None): "null"}
 
@@ -98,6 +100,18 @@ def exact(digits: str) -> float | Digits:
     if repr(number) == digits or digits.lstrip("+-") in ("inf", "nan"):
         return number
     return number if isfinite(number) and Decimal(repr(number)) == Decimal(digits) else Digits(digits)
+
+
+def spelled(leaf: Leaf, model: str) -> str:
+    """Return a number or a truth value in the spelling of another: 1.50 beside 2.25, `False` beside `True`."""
+    if leaf.type == "bool":
+        word = "true" if leaf.value else "false"
+        return word.upper() if model.isupper() else word.title() if model.istitle() else word
+    written = str(leaf.value)
+    decimals = len(model.partition(".")[2]) if _DECIMAL(model) else 0
+    if leaf.type == "float" and decimals and _DECIMAL(written):
+        return written.ljust(written.index(".") + 1 + decimals, "0")
+    return written
 
 
 def is_index(token: str) -> bool:

@@ -13,7 +13,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text
-from zinker.formats.xml_tree import Element, attribute_span, decode_xml, escaped, indentation, parse, unbound
+from zinker.formats.xml_tree import (
+    Element,
+    attribute_span,
+    beside_comments,
+    decode_xml,
+    escaped,
+    indentation,
+    parse,
+    unbound,
+)
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.setting import Leaf
@@ -163,7 +172,9 @@ class _Writer:
         holder: Element = node.own
         return holder
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
         holder: Element = node.own
         address = pointer(*path)
         if holder is None or holder.is_mixed:
@@ -195,7 +206,10 @@ class _Writer:
             at = holder.children[-1].end
             yield Splice(at, at, own)
         else:
-            yield Splice(holder.inner, holder.close, inner + own + (after if own else ""))
+            inside = text[holder.inner : holder.close]
+            yield Splice(
+                holder.inner, holder.close, beside_comments(inside, inner) + own + (after if own else "")
+            )
 
     def _element(self, path: tuple[str, ...], step: str, below: Additions | Leaf, before: str) -> str:
         """Return a new element with all that is in it, indented below its parent."""
@@ -231,7 +245,8 @@ class _Writer:
                 start, _, end = attribute_span(text, holder, child.own)
                 yield Splice(start, end + 1, "")
             elif not name:
-                yield Splice(holder.inner, holder.close, "")
+                inside = "" if holder.is_mixed else text[holder.inner : holder.close]
+                yield Splice(holder.inner, holder.close, beside_comments(inside, ""))
             else:
                 start = child.start
                 while start and text[start - 1] in " \t\r\n":
@@ -253,9 +268,9 @@ def _with_text(text: str, holder: Element, value: str, address: str) -> Iterator
             yield Splice(holder.inner - 2, holder.inner, f">{written}</{holder.tag}>")
         return
     whole = text[holder.inner : holder.close]
-    if whole.startswith("<![CDATA[") and whole.endswith("]]>") and "]]>" not in value:
+    if whole.startswith("<![CDATA[") and whole.find("]]>") == len(whole) - 3 and "]]>" not in value:
         written = f"<![CDATA[{value}]]>"
-    yield Splice(holder.inner, holder.close, written)
+    yield Splice(holder.inner, holder.close, beside_comments(whole, written))
 
 
 def _text(leaf: Leaf | Additions, address: str) -> str:

@@ -4,6 +4,7 @@ The standard library's expat says what is well-formed and where things are. Enti
 itself are never expanded, nothing is ever fetched, and depth costs no recursion.
 """
 
+import codecs
 import re
 from dataclasses import dataclass, field
 from typing import Any
@@ -13,8 +14,10 @@ from zinker.formats.text import Text, decode
 from zinker.model.errors import DocumentError, NotWritable
 
 _DECLARATION = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z][A-Za-z0-9._-]*)["']""")
+_SAID = re.compile(r"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z][A-Za-z0-9._-]*)["']""")
 _TAG = re.compile(rb"""<[^\s/>]+(?:[^"'>]|"[^"]*"|'[^']*')*>""")
 _ATTRIBUTE = re.compile(r"""\s([^\s=/>"'<]+)\s*=\s*("[^"]*"|'[^']*')""")
+_MARKUP = re.compile(r"<!--.*?-->|<\?.*?\?>", re.DOTALL)
 # Characters that XML 1.0 has no way to write (section 2.2).
 _FORBIDDEN = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
@@ -53,7 +56,13 @@ def decode_xml(data: bytes, declared: str = "") -> Text:
     found = _DECLARATION.match(data)
     name = found[1].decode("ascii") if found else "utf-8"
     try:
-        return decode(data, fallback="", declared=declared or name)
+        text = decode(data, fallback="", declared=declared or name)
+        said = _SAID.match(text.characters)
+        if text.mark and said and codecs.lookup(said[1]).name[:6] != text.encoding[:6]:
+            raise DocumentError(
+                f"it says its encoding is {said[1]}, and begins as {text.encoding.upper()} does"
+            )
+        return text
     except LookupError:
         raise DocumentError(f"it says its encoding is {name}, which is unknown") from None
 
@@ -168,6 +177,16 @@ def escaped(value: str, address: str, quote: str = "") -> str:
         value = value.replace("\n", "&#10;").replace("\t", "&#9;")
         return value.replace(quote, "&quot;" if quote == '"' else "&apos;")
     return value.replace("]]>", "]]&gt;")
+
+
+def beside_comments(inside: str, written: str) -> str:
+    """Return a new text of an element between the comments and instructions that stand around the old one."""
+    pieces = _MARKUP.findall(inside)
+    if not any(pieces):
+        return written
+    texts = _MARKUP.sub("\0", inside).split("\0")
+    first = next((number for number, one in enumerate(texts) if one.strip()), len(texts))
+    return "".join([*pieces[:first], written, *pieces[first:]])
 
 
 def indentation(text: str, holder: Element) -> tuple[str, str]:

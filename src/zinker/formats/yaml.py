@@ -15,7 +15,7 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import decode
-from zinker.formats.walk import Native, exact, is_plain, leaves_of
+from zinker.formats.walk import Native, exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -30,6 +30,7 @@ _FLOAT = re.compile(
 )
 # Text that can stand without quotation marks anywhere, and that no version of YAML takes for something else.
 _BARE = re.compile(r"[A-Za-z_/.][\w ./+()@%^=;~$-]*\Z")
+_HEADER_COMMENT = re.compile(r"[|>][-+0-9]*([ \t]+#[^\r\n]*)")
 _ANCHOR = re.compile(r"&[^\s\[\]{},]+\s*")
 _WORDS = {"true", "false", "yes", "no", "on", "off", "y", "n", "null", "~", ".inf", ".nan"}
 
@@ -42,7 +43,27 @@ def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the document with the edits made; every other line stays as it is."""
     text = decode(data, fallback="")
-    return text.encode(edit_text(text.characters, edits, _Writer()), edits[0].address)
+    edited = edit_text(text.characters, edits, _Writer())
+    if "*" in edited:
+        before, after = _targets(text.characters), _targets(edited)
+        for address in before.keys() & after.keys() - {change.address for change in edits}:
+            if before[address] != after[address]:
+                raise NotWritable(address, "it would stand for something else")
+    return text.encode(edited, edits[0].address)
+
+
+def _targets(text: str) -> dict[str, str]:
+    """Return what stands at each alias of a document: the address of what it refers to."""
+    found: dict[int, str] = {}
+    aliases: list[tuple[str, Node]] = []
+    waiting = [("", _parse(text))]
+    while waiting:
+        address, node = waiting.pop()
+        found[id(node)] = address
+        if node.own.target is not None:
+            aliases.append((address, node.own.target))
+        waiting += [(address + pointer(name), child) for name, child in (node.children or {}).items()]
+    return {address: found[id(target)] for address, target in aliases}
 
 
 class _Own:
@@ -56,6 +77,7 @@ class _Own:
         self.value, self.style = value, style
         self.begin = self.indent = 0
         self.key_end = 0
+        self.target: Node | None = None  # what an alias stands for
 
 
 def _parse(text: str) -> Node:
@@ -72,7 +94,8 @@ class _Composer:
 
     def __init__(self, text: str) -> None:
         self._text = text
-        self._anchors: set[str] = set()
+        self._anchors: dict[str, Node] = {}
+        self._in_flow = False
         self._events: Iterator[Any] = yaml.parse(text, Loader=_PARSER)
 
     def run(self) -> Node:
@@ -94,14 +117,16 @@ class _Composer:
         if isinstance(event, yaml.AliasEvent):
             if event.anchor not in self._anchors:
                 raise DocumentError(f"*{event.anchor} refers to what is not there, or comes later")
-            return Node(start, end, own=_Own(Native("alias", event.anchor or ""), "alias"))
-        if event.anchor:
-            self._anchors.add(event.anchor)
+            alias = Node(start, end, own=_Own(Native("alias", event.anchor or ""), "alias"))
+            alias.own.target = self._anchors[event.anchor]
+            return alias
         if isinstance(event, yaml.ScalarEvent):
-            return Node(start, end, own=_Own(self._scalar(event, start, end), event.style or "plain"))
+            return self._anchored(
+                event, Node(start, end, own=_Own(self._scalar(event, start, end), event.style or "plain"))
+            )
         is_list = isinstance(event, yaml.SequenceStartEvent)
         node = Node(start, start, {}, is_list, _Own(None, "flow" if event.flow_style else "block"))
-        own: _Own = node.own
+        own: _Own = self._anchored(event, node).own
         children: dict[str, Node] = {}
         node.children = children
         while True:
@@ -113,6 +138,7 @@ class _Composer:
             if is_list:
                 begin = begin if own.style == "flow" else self._text.rindex("-", 0, max(begin, start + 1))
             else:
+                self._in_flow = own.style == "flow"
                 name, key_end = self._name(event), _index(event.end_mark)
                 begin = self._begin(begin)
                 event = next(self._events)
@@ -127,11 +153,24 @@ class _Composer:
                 node.end = max(child.end, key_end)
         return node
 
+    def _anchored(self, event: Any, node: Node) -> Node:
+        """Remember what others may refer to."""
+        if event.anchor:
+            self._anchors[event.anchor] = node
+            name = self._text.find(f"&{event.anchor}", node.start) + 1 + len(event.anchor)
+            if self._text[name : name + 1] not in ("", *" \t\r\n,[]{}"):
+                raise DocumentError(f"the name &{event.anchor} is one that not everybody reads alike")
+        return node
+
     def _begin(self, key: int) -> int:
         """Return where an entry begins whose key begins at `key`: there, or with a question mark before it."""
-        line = self._text.rfind("\n", 0, key) + 1
-        found = re.search(r"(?:^|(?<=[\s\[{,]))\?[ \t]+\Z", self._text[line:key])
-        return line + found.start() if found else key
+        text, at = self._text, key
+        while at and text[at - 1] in " \t":
+            at -= 1
+        is_explicit = at < key and text[at - 1 : at] == "?" and (at == 1 or text[at - 2] in " \t\r\n[{,")
+        if at == key and text[at - 1 : at] == "?" and self._in_flow:
+            raise DocumentError(f"a name behind a question mark without a space: {text[at - 1 : at + 20]!a}")
+        return at - 1 if is_explicit else key
 
     def _name(self, event: Any) -> str:
         if not isinstance(event, yaml.ScalarEvent):
@@ -141,6 +180,8 @@ class _Composer:
     def _scalar(self, event: Any, start: int, end: int) -> Any:
         if event.tag is not None:
             return Native("tagged", self._text[start:end])
+        if event.style in ("|", ">") and self._text[self._text.rfind("\n") + 1 :].isspace():
+            raise DocumentError("its last line has only spaces and no end, which not everybody reads alike")
         return _resolved(event.value) if event.implicit[0] and not event.style else event.value
 
 
@@ -177,78 +218,68 @@ class _Writer:
         waiting = [root]
         while waiting:
             node = waiting.pop()
-            children = node.children or {}
-            if (
-                node.is_list
-                and node is not root
-                and children
-                and all(_is_plain(c) for c in children.values())
-            ):
-                node.own.value, node.children = "list", None  # one setting
-            else:
-                waiting += children.values()
+            children = (node.children or {}).values()
+            waiting += children
+            node.is_flat = (
+                node.is_list and node is not root and bool(children) and all(map(_is_plain, children))
+            )
+            node.value = node.own.value
         return root
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
         own: _Own = node.own
-        if node.children is not None:
-            if leaf.value in ({}, []) and (node.children or node.is_list == (leaf.type == "list")):
-                return
-            if node.children:
-                raise NotWritable(address, "something else stands there, with another structure")
         start, end = node.start, node.end
         # What others refer to keeps the name that they use; a reference has none of its own.
         anchor = _ANCHOR.match(text, start, end) if leaf.type != "alias" else None
         named = f"{anchor[0].strip()} " if anchor else ""
         start = anchor.end() if anchor else start
-        if own.value == "list" and own.style == "block":
-            if leaf.type == "list" and leaf.value:
-                gap = _end(text) + " " * own.indent
-                yield Splice(start, end, gap.join(f"- {_scalar(item, address)}" for item in leaf.value))
-            else:
-                written = _written(leaf, address, "")
-                if own.key_end:
-                    start, written = text.rindex(":", own.key_end, node.start) + 1, f" {named}{written}"
-                yield Splice(start, end, written)
-            return
-        written = _written(leaf, address, own.style)
-        tail = text[start:end]
-        if own.style in ("|", ">"):
-            end = start + len(tail.rstrip())
-        if start == end and not text[start - 1 : start].isspace():
+        model = text[start:end]
+        written = _written(leaf, address, own.style, model)
+        if own.style == "block" and node.children and own.key_end:  # a value has its place behind its key
+            start, written = text.rindex(":", own.key_end, node.start) + 1, f" {named}{written}"
+        elif own.style in ("|", ">"):
+            end = start + len(model.rstrip())
+            comment = _HEADER_COMMENT.match(model)
+            written += comment[1] if comment else ""
+        elif start == end and not text[start - 1 : start].isspace():
             written = f" {written}"
         yield Splice(start, end, written)
 
-    def insert(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Iterable[Splice]:
+    def insert(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Iterable[Splice]:
         own: _Own = node.own
-        children = node.children or {}
-        if node.is_list and list(new) != [str(len(children) + number) for number in range(len(new))]:
-            raise NotWritable(pointer(*path, next(iter(new))), "the list there is shorter")
         if own.style == "flow":
-            yield self._into_flow(text, path, node, new)
+            yield self._into_flow(text, path, node, new, last)
             return
-        lines = _block(new, own.indent, node.is_list, path)
-        at = _line_end(text, node)
-        joined = _end(text).join(lines)
+        joined = _end(text).join(_block(new, own.indent, node.is_list, path))
+        at = _line_end(text, last or node)
         if at and text[at - 1] == "\n":
             yield Splice(at, at, joined + _end(text))
         else:
             yield Splice(at, at, _end(text) + joined)
 
-    def _into_flow(self, text: str, path: tuple[str, ...], node: Node, new: Additions) -> Splice:
+    def _into_flow(
+        self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
+    ) -> Splice:
         items = [
             _flow(below, pointer(*path, name))
             if node.is_list
             else f"{_name(name)}: {_flow(below, pointer(*path, name))}"
             for name, below in new.items()
         ]
-        if not node.children:
+        if last is None:
             if not path:  # an empty document becomes one of lines
                 return Splice(node.start, node.end, _end(text).join(_block(new, 0, node.is_list, path)))
             return Splice(node.start + 1, node.end - 1, ", ".join(items))
-        last = list(node.children.values())[-1]
         at = max(last.end, last.own.key_end)
-        return Splice(at, at, "".join(f", {item}" for item in items))
+        if text[:at].rstrip().endswith("?"):
+            raise NotWritable(pointer(*path, next(iter(new))), "a name without a value stands before it")
+        if "\n" not in text[node.start : last.own.begin]:
+            return Splice(at, at, "".join(f", {item}" for item in items))
+        line = text[text.rfind("\n", 0, last.own.begin) + 1 : last.own.begin]
+        gap = _end(text) + line if line.isspace() else " "  # one a line, or as they come
+        return Splice(at, at, "".join(f",{gap}{item}" for item in items))
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
         children = node.children or {}
@@ -331,18 +362,14 @@ def _name(name: str) -> str:
     return name if _BARE.match(name) and name == name.strip() and name.isascii() else _quoted(name)
 
 
-def _written(leaf: Leaf, address: str, style: str) -> str:
+def _written(leaf: Leaf, address: str, style: str, model: str = "") -> str:
     kind, value = leaf.type, leaf.value
     if kind == "text":
         return _text(value, style)
     if kind == "null":
         return "null"
-    if kind == "bool":
-        return "true" if value else "false"
-    if kind == "int":
-        return str(value)
-    if kind == "float":
-        number = str(value)
+    if kind in ("bool", "int", "float"):
+        number = spelled(leaf, model)
         return {"inf": ".inf", "-inf": "-.inf", "nan": ".nan"}.get(number, number)
     if kind == "list":
         return "[" + ", ".join(_scalar(item, address) for item in value) + "]"
