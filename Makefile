@@ -9,7 +9,7 @@ READY := $(VENV)/ready
 # Compiled modules are kept: without them, every start of the command takes twice as long.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test soak check bench screenshots schemas clean
+.PHONY: demo test soak check bench conformance screenshots schemas clean
 
 demo: $(READY)
 	$(BIN)/zinker demo
@@ -32,6 +32,9 @@ bench: $(READY)
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
 	$(BIN)/python bench/registry.py --write docs/benchmarks.md
 	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
+
+conformance: $(READY)
+	$(BIN)/python tools/conformance_table.py docs/formats.md
 
 screenshots: $(READY)
 	$(BIN)/python tools/screenshots.py docs/screenshots

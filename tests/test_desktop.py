@@ -30,7 +30,7 @@ VALUES = [
     "[(1, 'x'), (2, 'yy')]", "(1,)", "()", "{'a': <1>, 'b': <'c'>}", "<uint32 5>", "<<('x', byte 0x01)>>",
     "@mi nothing", "@mi 5", "@mmi just nothing", "@ms 'x'", "b'bytes\\n'", "[byte 0x00, 0x01]",
     "[[1, 2], []]", "{1: {2: 'deep'}}", "('s', 1.5, true, [uint16 1], 'end')", "@a(yx) [(0x01, 2)]",
-    "[true, false]", f"['{'x' * 300}', 'y']",
+    "[true, false]", f"['{'x' * 300}', 'y']", "'\u00a0\u3000\u2028\ue000\U0001f331'",
 ]  # fmt: skip
 
 
@@ -143,6 +143,40 @@ def test_layers_locks_and_reset(desk):
     assert "No differences: 2" in desk("compare", "garden-desk@own").out
     elsewhere = desk("reset", "mosslight", "--place", "glasshouse", "--to", "organisation", "--yes").out
     assert "what the organisation starts from is unknown; --to can name a kept version" in elsewhere
+
+
+def test_a_disk_has_its_layers_and_locks_as_the_library_has_them(desk):
+    """The profile's lines in every form that the library takes; a key that a lower layer locks has its value."""
+    dead, here = desk.path / "dead", desk.path / "dead/etc/dconf"
+    keys = {
+        "local": "[garden/desk/panel]\nsize=uint32 1\nposition='a'\nitems=['a']\n",
+        "site": "[garden/desk/panel]\nsize=uint32 2\nposition='b'\nmargin=2.0\n",
+        "far": "[garden/desk/panel]\nsize=uint32 3\nposition='c'\nmargin=3.0\nmore='c'\n",
+    }
+    locks = {"local": "items", "site": "size", "far": "position"}
+    for name, text in keys.items():
+        (here / f"db/{name}.d/locks").mkdir(parents=True)
+        (here / f"db/{name}.d/0").write_text(text)
+        (here / f"db/{name}.d/locks/0").write_text(f"/garden/desk/panel/{locks[name]}\n")
+        subprocess.run(["dconf", "compile", here / "db" / name, here / f"db/{name}.d"], check=True)
+    (here / "profile").mkdir()
+    lines = "# layers\n\n  user-db:user\nodd\n\t%s # a note\nfile-db:%s/etc/dconf/db/site#2\n%s \n"
+    (here / "profile/user").write_text(lines % ("system-db:local", "", "system-db:far"))
+    (desk.desk / "profile").write_text(lines % (f"file-db:{here}/db/local", dead, f"file-db:{here}/db/far"))
+    own = dead / "home/ivy/.config/dconf"
+    own.mkdir(parents=True)
+    desk.dconf("write", "/garden/desk/panel/own", "'u'")
+    shutil.copy(desk.desk / "config/dconf/user", own / "user")
+    with (desk.home / "zinker.toml").open("a") as file:
+        file.write('\n[places.dead]\nkind = "folder"\npath = "../dead"\nfolders = { home = "home/ivy" }\n')
+    shown = desk.shown("dead:garden-desk")
+    names = ("size", "position", "items", "margin", "more", "own")
+    found = {name: desk.dconf("read", f"/garden/desk/panel/{name}").strip() for name in names}
+    assert found["size"] == "uint32 2" and found["position"] == "'c'"
+    types = {"size": "uint32 ", "own": ""}
+    assert {n: types.get(n, "") + shown[f"/panel/{n}"][1] for n in names} == found
+    locked = {name for name in names if shown[f"/panel/{name}"][2] == "organisation, locked"}
+    assert locked == {"size", "position", "items"} and "layer" not in shown["/panel/own"]
 
 
 def test_only_the_parts_wanted_and_nothing_outside(desk):

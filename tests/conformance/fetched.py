@@ -38,6 +38,11 @@ def npm_modules(*names: str) -> Path:
     return _kept("modules-" + "-".join(names).replace("/", "-"), install)
 
 
+def prepare_debian() -> None:
+    """Fetch the lists of packages, once, before several are fetched at a time."""
+    _apt()
+
+
 def debian(name: str) -> Path:
     """Return the folder of what a Debian package installs."""
 

@@ -12,6 +12,8 @@ const number = (text) => {
   return /^[-+]?(0o[0-7]+|0x[0-9a-fA-F]+|[0-9]+)$/.test(t) ? ["int", t] : ["float", t];
 };
 
+let length = 0, endsWithLine = true; // of the text that is read
+
 // A YAML node; an alias is where it leads to.
 function ofYaml(doc, node, path, paths) {
   if (node && node.anchor) paths.set(node, path);
@@ -38,7 +40,9 @@ function ofYaml(doc, node, path, paths) {
   if (value === null) return own(["null"]);
   if (typeof value === "boolean") return own(["bool", value]);
   if (typeof value === "number" || typeof value === "bigint") return own(number(node.source ?? String(value)));
-  return own(["text", String(value)]);
+  // A text without a last line feed has none at the end of the file, either (YAML 1.2.2, [165]).
+  const isLast = node.type.startsWith("BLOCK_") && node.range[2] >= length && !endsWithLine;
+  return own(["text", isLast ? value.replace(/\n$/, "") : String(value)]);
 }
 
 function ofJson(node, text) {
@@ -51,6 +55,7 @@ function ofJson(node, text) {
 
 const readers = {
   yaml(text) {
+    [length, endsWithLine] = [text.length, text.endsWith("\n")];
     const docs = yaml.parseAllDocuments(text, { version: "1.2", uniqueKeys: true, intAsBigInt: true, prettyErrors: false, keepSourceTokens: false });
     if (docs.length !== 1) throw new Error("not one document");
     if (docs[0].errors.length) throw docs[0].errors[0];

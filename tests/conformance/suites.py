@@ -143,19 +143,19 @@ def _recorded(module: str) -> list[tuple]:
     return list(found)
 
 
-_KEYFILE = Dialect(delimiter="=", comments=("#",), spaces=True)
+KEYFILE = Dialect(delimiter="=", comments=("#",), spaces=True)
 
 
 def keyfiles() -> Iterator[Case]:
     """What GLib's own tests have its reader of key files read."""
     folder = next(debian_source("glib2.0").glob("*/glib/tests"))
     for path in sorted(folder.glob("*.ini")):
-        yield Case(path.name, "ini", "keyfile", path.read_bytes(), None, _KEYFILE)
+        yield Case(path.name, "ini", "keyfile", path.read_bytes(), None, KEYFILE)
     text = (folder / "keyfile.c").read_text()
     for number, found in enumerate(re.finditer(r'=\s*((?:"(?:[^"\\\n]|\\.)*"\s*)+);', text)):
         written = "".join(re.findall(r'"((?:[^"\\]|\\.)*)"', found[1]))
         data = written.encode().decode("unicode_escape").encode("latin-1")
-        yield Case(f"keyfile.c-{number}", "ini", "keyfile", data, None, _KEYFILE)
+        yield Case(f"keyfile.c-{number}", "ini", "keyfile", data, None, KEYFILE)
 
 
 SUITES = {

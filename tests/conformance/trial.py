@@ -3,6 +3,7 @@
 import copy
 import re
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from conformance.judges import Refused, moment, number, seen
@@ -14,7 +15,7 @@ from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
-_MOST = 5  # settings of one document that are changed and removed
+_MOST = 4  # settings of one document that are changed and removed
 
 
 @dataclass
@@ -34,8 +35,29 @@ class Tally:
         self.counts["wrong"] += 1
         self.wrong.append(f"{case.name}: {what}"[:400])
 
+    @property
+    def line(self) -> str:
+        """What came of it, as cells of a table."""
+        counts = self.counts
+        refused = f"{counts['refused']}, {counts['refused right']}"
+        cells = (counts["files"], counts["read"], refused, counts["edited"], counts["left alone"])
+        return " | ".join(map(str, (*cells, counts["wrong"] + counts["crash"])))
+
+
+def tried_all(cases: Iterable[Case]) -> Tally:
+    """Try documents; whatever is raised is a crash."""
+    tally = Tally()
+    for case in cases:
+        try:
+            tried(case, tally)
+        except Exception as error:  # noqa: BLE001 - what must not happen
+            tally.counts["crash"] += 1
+            tally.wrong.append(f"{case.name}: {type(error).__name__}: {error}")
+    return tally
+
 
 def tried(case: Case, tally: Tally) -> None:
+    """Read one document, edit it in many ways, and have the reference look at each."""
     tally.note("files")
     try:
         before = seen(case.judge, case.data)
@@ -106,13 +128,15 @@ def edits_of(leaves, tree):
     addresses = sorted(leaves)
     step = max(1, len(addresses) // _MOST)
     for address in addresses[::step][:_MOST]:
-        other = _other(leaves[address])
+        # A key file says of itself that it is UTF-8.
+        other = None if address.endswith("/Encoding") else _other(leaves[address])
         if other is not None:
             yield Edit(address, other)
         if other is not None and other.type == "list":
             items = leaves[address].value
             yield Edit(address, Leaf("list", items[1:] or ["one", *items]))
-        if leaves[address].type != "object" or not any(a.startswith(address + "/") for a in leaves):
+        is_mark = leaves[address].type == "object" and any(a.startswith(address + "/") for a in leaves)
+        if not is_mark and not _is_followed(address, leaves):
             yield Edit(address, None)
     if tree[0] == "map":
         depth_two = any(below[0] == "map" for below in tree[1].values())
@@ -128,6 +152,20 @@ def edits_of(leaves, tree):
         top = tokens(addresses[0])[0]
         yield Edit(pointer(top, "added-by-us"), Leaf("text", "new & <1>"))
         yield Edit(pointer(top, "@added-by-us"), Leaf("text", 'new & "1"'))
+
+
+def _is_followed(address, leaves):
+    """Tell whether something stands behind an item of a list, or its holder, and would move up without it."""
+    path = tokens(address)
+    for depth, token in enumerate(path):
+        found = re.fullmatch(r"(\d+)|([^\[\]]+)(?:\[(\d+)\])?", token)
+        if found is None:
+            continue
+        following = str(int(found[1]) + 1) if found[1] else f"{found[2]}[{int(found[3] or 1) + 1}]"
+        following = pointer(*path[:depth], following)
+        if any(other == following or other.startswith(f"{following}/") for other in leaves):
+            return True
+    return False
 
 
 def _other(leaf):

@@ -233,8 +233,15 @@ def _made(rows: Iterable[str]) -> Leaves:
 def _prove(before: Leaves, after: Leaves, edits: Sequence[Edit]) -> None:
     wanted: Mapping[str, Edit] = {edit.address: edit for edit in edits}
     for address, edit in wanted.items():
-        if after.get(address) != edit.leaf:
-            raise NotWritable(address, "this document's format has no way to write it there")
+        found = after.get(address)
+        if found != edit.leaf:
+            why = "this document's format has no way to write it there"
+            if edit.leaf is None:
+                is_same = found == before.get(address)
+                why = (
+                    "comments still stand in it" if is_same else "what stands behind it would take its place"
+                )
+            raise NotWritable(address, why)
     for address in before.keys() | after.keys():
         if address not in wanted and before.get(address) != after.get(address):
             leaf = after.get(address, before.get(address))

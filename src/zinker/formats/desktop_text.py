@@ -13,12 +13,14 @@ from typing import Final, NamedTuple
 
 from zinker.formats.gvariant import text_of
 from zinker.formats.gvariant_text import parse_variant
+from zinker.formats.text import lines as lines_of
 from zinker.model.errors import DocumentError
 from zinker.model.setting import WITHHELD, Leaf
 
 SUFFIX: Final = ".dconf"
 _BELOW = re.compile(r"#\s*below (/(?:[^/]+/)*)\s*")
 _TYPE = "gvariant:"
+_SPACES = " \t\r\n"  # others are part of a text
 
 
 class Dump(NamedTuple):
@@ -32,13 +34,13 @@ class Dump(NamedTuple):
 def read_dump(data: bytes) -> Dump:
     """Read a dump; raises `DocumentError` for anything else. Of a key that stands there twice, the last counts."""
     try:
-        lines = data.decode("utf-8-sig").splitlines()
+        lines = lines_of(data.decode("utf-8-sig"))
     except UnicodeDecodeError:
         raise DocumentError("it is not UTF-8") from None
     dump = Dump({}, [])
     group: str | None = None
     for number, line in enumerate(lines, 1):
-        plain = line.strip()
+        plain = line.strip(_SPACES)
         said = _BELOW.fullmatch(plain)
         if said and group is None:
             dump = dump._replace(below=said[1])
@@ -53,11 +55,11 @@ def read_dump(data: bytes) -> Dump:
         if group is None or not equals:
             raise DocumentError(f"line {number}: it is neither a group nor a key with a value")
         try:
-            variant = parse_variant(value.strip())
+            variant = parse_variant(value.strip(_SPACES))
         except DocumentError as error:
             dump.mistakes.append((number, str(error)))
             continue
-        dump.values[group, key.strip()] = Leaf(f"{_TYPE}{variant.signature}", text_of(variant))
+        dump.values[group, key.strip(_SPACES)] = Leaf(f"{_TYPE}{variant.signature}", text_of(variant))
     return dump
 
 
@@ -82,4 +84,4 @@ def write_dump_text(values: Iterable[tuple[str, Leaf]]) -> Iterator[bytes]:
 def fits_dump(path: str) -> bool:
     """Tell whether a key file can have such a path."""
     group, _, key = path.rpartition("/")
-    return bool(key) and key == key.strip() and not set("=#[\n\r") & set(key[:1] + key) and "]" not in group
+    return bool(key) and key == key.strip(_SPACES) and not set("=#[\n\r") & set(key[:1] + key) and "]" not in group

@@ -5,6 +5,7 @@ Bytes are read as in the "GVariant Specification" (the serialisation is little- 
 """
 
 import struct
+import unicodedata
 from collections.abc import Iterator
 from typing import Any, Final, NamedTuple
 
@@ -251,6 +252,10 @@ def _maybe_text(signature: str, content: Variant | None, annotate: bool) -> str:
     return mark + text_of(inner)
 
 
+# What GLib's g_unichar_isprint does not take for printable; spaces of every kind are.
+_NOT_PRINTED = ("Cc", "Cf", "Cn", "Cs")
+
+
 def _quoted(text: str) -> str:
     quote = '"' if "'" in text else "'"
     pieces = []
@@ -259,7 +264,7 @@ def _quoted(text: str) -> str:
             pieces.append(_ESCAPES[character])
         elif character == quote:
             pieces.append(f"\\{character}")
-        elif character.isprintable():
+        elif unicodedata.category(character) not in _NOT_PRINTED:
             pieces.append(character)
         else:
             code = ord(character)

@@ -37,7 +37,7 @@ def read_gvdb(data: bytes) -> Table:
 class _Reader:
     def __init__(self, data: bytes, order: str) -> None:
         self._data, self._order = data, order
-        self._tables = 0
+        self._tables = self._items = 0
 
     def table(self, start: int, end: int, depth: int) -> Table:
         self._tables += 1
@@ -53,6 +53,9 @@ class _Reader:
         items = [
             struct.unpack_from(f"{self._order}IIIHcBII", self._data, place) for place in range(at, end, 24)
         ]
+        self._items += len(items)
+        if self._items > len(self._data):
+            raise DocumentError("its tables are used again and again, without end")
         keys: dict[int, str] = {}
         for number in range(len(items)):
             key = self._key(items, number, keys)
@@ -67,11 +70,11 @@ class _Reader:
 
     def _key(self, items: list[tuple[int, ...]], number: int, keys: dict[int, str]) -> str:
         """Return the whole key of an item; a chain of parents that bites its tail has no end."""
-        chain = []
+        chain: dict[int, None] = {}
         while number not in keys:
             if number in chain or number >= len(items):
                 raise DocumentError("the keys of it lead in a circle, or nowhere")
-            chain.append(number)
+            chain[number] = None
             parent = items[number][1]
             if parent == 0xFFFF_FFFF:
                 break

@@ -141,10 +141,10 @@ class _Writer:
             named = _named(element, self._dialect) if node is not top else {}
             for name in element.attributes:
                 if name not in named and not _is_namespace(name):
-                    children[f"@{name}"] = Node(0, 0, own=name)
+                    children[f"@{name}"] = Node(0, 0, own=(element, name))
             if element.is_mixed or not element.children:
                 if element.is_mixed or element.text.strip() or (not children and node is not top):
-                    children[""] = Node(element.inner, element.close)
+                    children[""] = Node(element.inner, element.close, own=(element, ""))
                 continue
             for step, child in _steps(element, self._dialect):
                 children[step] = Node(child.start, child.end, {}, own=child)
@@ -153,10 +153,9 @@ class _Writer:
         return Node(0, len(text), {top.own.tag: top})
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
-        path = tokens(address)
-        holder = self._holder(text, path)
-        if isinstance(node.own, str):
-            _, start, end = attribute_span(text, holder, node.own)
+        holder, name = node.own
+        if name:
+            _, start, end = attribute_span(text, holder, name)
             yield Splice(start, end, escaped(_text(leaf, address), address, text[start - 1]))
         elif leaf.type == "xml" or holder.is_mixed:
             if leaf.type != "xml" or holder.is_closed:
@@ -164,13 +163,6 @@ class _Writer:
             yield Splice(holder.inner, holder.close, leaf.value)
         else:
             yield from _with_text(text, holder, _text(leaf, address), address)
-
-    def _holder(self, text: str, path: Sequence[str]) -> Element:
-        node = self.parse(text)
-        for token in path[:-1]:
-            node = (node.children or {})[token]
-        holder: Element = node.own
-        return holder
 
     def insert(
         self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
@@ -242,7 +234,7 @@ class _Writer:
         for name in names:
             child = (node.children or {})[name]
             if name.startswith("@"):
-                start, _, end = attribute_span(text, holder, child.own)
+                start, _, end = attribute_span(text, *child.own)
                 yield Splice(start, end + 1, "")
             elif not name:
                 inside = "" if holder.is_mixed else text[holder.inner : holder.close]

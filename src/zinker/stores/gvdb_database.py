@@ -1,7 +1,7 @@
 """The desktop's settings database on the disk of a machine that does not run, read directly; never written to."""
 
 from collections.abc import Iterable, Mapping
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 
 from zinker.formats.gvariant import Variant, text_of
@@ -20,7 +20,9 @@ class DiskDatabase:
 
     def __init__(self, top: Path, config: Path | None) -> None:
         self._top = top
-        self._user = config / "dconf" / "user" if config else None
+        self._sources = _sources(top)
+        names = [name for kind, name in self._sources if kind == "user-db" and "/" not in name]
+        self._user = config / "dconf" / (names[0] if names else "user") if config else None
 
     @property
     def is_there(self) -> bool:
@@ -34,14 +36,17 @@ class DiskDatabase:
         if layer == USER:
             return _values(_table(self._user), path) if self._user else {}
         found: dict[str, Leaf] = {}
-        for table in reversed(self._organisations()):
-            found |= _values(table, path)
+        tables = self._organisations
+        locked = {key: number for number, table in enumerate(tables) for key in _locks(table, path)}
+        for number, table in reversed([*enumerate(tables)]):
+            # What a layer locks has its value from there, or from below.
+            values = _values(table, path).items()
+            found |= {key: leaf for key, leaf in values if locked.get(key, 0) <= number}
         return found
 
     def locked(self, path: str) -> set[str]:
         """Return the paths below a path that the organisation has locked."""
-        tables = (table.tables.get(".locks") for table in self._organisations())
-        return {key for table in tables if table for key in below(path, table.values)}
+        return {key for table in self._organisations for key in _locks(table, path)}
 
     def obstacle(self, key: str) -> str:
         """Say that nothing is written here."""
@@ -55,18 +60,35 @@ class DiskDatabase:
         """Refuse."""
         raise DatabaseError(_READ_ONLY)
 
+    @cached_property
     def _organisations(self) -> list[Table]:
-        """Return the databases that the disk's profile puts beneath the user's, the uppermost first."""
-        profile = self._top / "etc/dconf/profile/user"
-        try:
-            lines = profile.read_text().splitlines() if profile.is_file() else []
-        except (OSError, UnicodeDecodeError):
-            lines = []
-        names = [
-            line.strip().removeprefix("system-db:") for line in lines if line.strip().startswith("system-db:")
+        """The databases that the disk's profile puts beneath the user's, the uppermost first."""
+        places = [
+            self._top / "etc/dconf/db" / name if kind == "system-db" else self._top / name.lstrip("/")
+            for kind, name in self._sources
+            if kind in ("system-db", "file-db") and ".." not in name.split("/")
         ]
-        files = [self._top / "etc/dconf/db" / name for name in names if name and "/" not in name]
-        return [_table(file) for file in files if file.is_file()]
+        top = self._top.resolve()
+        # A link may lead off the disk, to the machine that it is looked at from.
+        return [_table(file) for file in places if file.is_file() and file.resolve().is_relative_to(top)]
+
+
+def _sources(top: Path) -> list[tuple[str, str]]:
+    """Return kind and name of the databases in the profile of a disk, as its library reads the lines."""
+    for folder in ("etc", "usr/local/share", "usr/share"):
+        profile = top / folder / "dconf/profile/user"
+        try:
+            lines = profile.read_bytes().decode("utf-8", "surrogateescape").split("\n")
+        except OSError:
+            continue
+        parts = (line.partition("#")[0].strip().partition(":") for line in lines)
+        return [(kind, name) for kind, colon, name in parts if colon and name]
+    return []
+
+
+def _locks(table: Table, path: str) -> Iterable[str]:
+    locks = table.tables.get(".locks")
+    return below(path, locks.values) if locks else ()
 
 
 def schema_defaults(folders: Iterable[Path], path: str) -> dict[str, Leaf]:

@@ -1,0 +1,36 @@
+"""What Zinker reads and writes, judged by readers of other people's, on documents that other people made."""
+
+import pytest
+from conformance.corpus import FORMATS, corpus
+from conformance.suites import SUITES
+from conformance.trial import tried_all
+
+pytestmark = [pytest.mark.soak, pytest.mark.timeout(1800)]
+
+# So many documents at least; a suite that is not there would be passed by everything.
+LEAST = {
+    "TOML suite": 300,
+    "YAML suite": 400,
+    "JSON parsing suite": 300,
+    "XML conformance suite": 1900,
+    "Property lists of libplist": 40,
+    "Property lists of CPython": 300,
+    "INI files of CPython": 100,
+    "Key files of GLib": 40,
+}
+FILES = {"ini": 600, "json": 400, "properties": 600, "toml": 20, "xml": 1000, "yaml": 1000}
+
+
+@pytest.mark.parametrize("suite", SUITES)
+def test_a_suite_of_other_peoples_is_read_and_edited_as_its_reference_does(suite):
+    tally = tried_all(SUITES[suite]())
+    assert not tally.wrong
+    assert tally.counts["files"] >= LEAST[suite] and tally.counts["edited"] > tally.counts["left alone"]
+
+
+@pytest.mark.parametrize("format", FORMATS)
+def test_files_as_they_are_used_are_edited_and_none_is_spoilt(format):
+    tally = tried_all(corpus(format))
+    assert not tally.wrong
+    assert tally.counts["files"] >= FILES[format]
+    assert tally.counts["edited"] >= 0.98 * (tally.counts["edited"] + tally.counts["left alone"])
