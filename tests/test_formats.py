@@ -258,6 +258,7 @@ def test_sqlite_rows_are_settings_and_the_rest_is_not_touched():
     found = formats.read("sqlite", data, PREFS)
     assert found == {
         "/prefs/lamps/dusk": text("19:30"),
+        "/prefs/lamps/dusk/more": text("own"),
         "/prefs/lamps/7": Leaf("float", 1.5),
         "/odd \"table'/1": Leaf("bytes", "AP8="),
         "/odd \"table'/2": Leaf("int", "9007199254740993"),
@@ -275,7 +276,49 @@ def test_sqlite_rows_are_settings_and_the_rest_is_not_touched():
     assert formats.read("sqlite", after, PREFS) == wanted
     with contextlib.closing(sqlite3.connect(":memory:")) as made:
         made.deserialize(after)
-        assert set(made.execute("SELECT name, more FROM prefs")) == {("dusk", "own"), ("dawn", "kept")}
+        assert set(made.execute("SELECT name, more FROM prefs")) == {("dusk", "own"), ("dawn", None)}
+
+
+def test_whole_rows_come_back_also_of_a_table_without_numbers():
+    """All columns of a row are settings: several values, keys of any kind, text that is no UTF-8."""
+    with contextlib.closing(sqlite3.connect(":memory:")) as made:
+        made.execute("CREATE TABLE beds (place BLOB, row, plant TEXT, since REAL, data BLOB, "
+                     "PRIMARY KEY (place, row)) WITHOUT ROWID")  # fmt: skip
+        made.execute("CREATE TABLE notes (id INTEGER PRIMARY KEY, name TEXT, value TEXT, by TEXT DEFAULT 'x', "
+                     "size INT AS (length(value)))")  # fmt: skip
+        made.execute("INSERT INTO beds VALUES (x'ff00', 1, 'moss', 1.5, x'00'), (x'ff', 2, NULL, NULL, NULL)")
+        made.execute(
+            "INSERT INTO notes VALUES (7, 'water', CAST(x'ff41' AS TEXT), 'ivy'), (9, 'dry', 'b', NULL)"
+        )
+        made.commit()
+        data = made.serialize()
+    dialect = Dialect(tables=(Table("beds", ("place", "row")), Table("notes", ("name",), "value")))
+    found = formats.read("sqlite", data, dialect)
+    assert found == {
+        "/beds/~1wA=/1/plant": text("moss"),
+        "/beds/~1wA=/1/since": Leaf("float", 1.5),
+        "/beds/~1wA=/1/data": Leaf("bytes", "AA=="),
+        "/beds/~1w==/2": Leaf("object", {}),
+        "/notes/water": Leaf("text:raw", "/0E="),
+        "/notes/water/by": text("ivy"),
+        "/notes/dry": text("b"),
+    }
+    emptied = formats.edit("sqlite", data, [Edit(address, None) for address in found], dialect)
+    assert formats.read("sqlite", emptied, dialect) == {}
+    back = formats.edit("sqlite", emptied, [Edit(*item) for item in found.items()], dialect)
+    assert formats.read("sqlite", back, dialect) == found
+    with contextlib.closing(sqlite3.connect(":memory:")) as made:
+        made.deserialize(back)
+        rows = made.execute("SELECT name, hex(value), typeof(value), by FROM notes ORDER BY name").fetchall()
+        assert rows == [("dry", "62", "text", None), ("water", "FF41", "text", "ivy")]
+        assert made.execute(
+            "SELECT plant, since, data FROM beds WHERE place = x'ff00' AND row = 1"
+        ).fetchall() == [("moss", 1.5, b"\0")]
+    for address, why in (("/notes/water", "other columns"), ("/notes/water/none", "no column none")):
+        with pytest.raises(NotWritable, match=why):
+            formats.edit("sqlite", data, [Edit(address, None)], dialect)
+    with pytest.raises(NotWritable, match="the database refuses it"):
+        formats.edit("sqlite", data, [Edit("/notes/dry", text("\ud800"))], dialect)
 
 
 @pytest.mark.parametrize(

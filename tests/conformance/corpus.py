@@ -8,14 +8,20 @@ from pathlib import Path
 
 from conformance.fetched import debian, prepare_debian
 from conformance.suites import KEYFILE, Case
+
 from zinker.formats.dialect import PLAIN, Dialect
 
-PACKAGES = (
-    "ansible", "cinnamon-common", "desktop-base", "fail2ban", "fontconfig-config", "geany-common", "gnustep-base-common",
-    "jedit", "khelpcenter", "kwin-data", "libgtksourceview-5-common", "librust-serde-dev", "librust-toml-edit-dev",
-    "libtomcat10-java", "mate-themes", "neutron-common", "nova-common", "osinfo-db", "qtcreator-data", "systemd",
-    "systemsettings", "xfce4-settings", "xscreensaver-data-extra",
-)  # fmt: skip
+_RUST = """
+anyhow bitflags cfg-if chrono clap crossbeam-channel csv either env-logger flate2 futures hashbrown hyper indexmap
+itertools itoa lazy-static libc log memchr nom num-traits once-cell proc-macro2 quote rand rayon regex ryu semver
+serde serde-json sha2 smallvec syn tempfile thiserror time tokio toml toml-edit unicode-width url uuid walkdir
+"""
+_OTHERS = """
+ansible cinnamon-common desktop-base fail2ban fontconfig-config geany-common gnustep-base-common jedit khelpcenter
+kwin-data libgtksourceview-5-common libtomcat10-java mate-themes neutron-common nova-common osinfo-db qtcreator-data
+systemd systemsettings xfce4-settings xscreensaver-data-extra
+"""
+PACKAGES = (*_OTHERS.split(), *(f"librust-{name}-dev" for name in _RUST.split()))
 # As configparser has it by default, but for keys that come again or have no value.
 _CONFIGPARSER = ("=", ":"), ("#", ";"), (), True, True, False, "\0"
 _CONTINUED = Dialect(delimiter="=:", continued="indent")
@@ -51,7 +57,9 @@ def _corpus() -> Iterator[Case]:
                     yield Case(f"{package}: {name}", format, judge, data, None, dialect)
 
 
-_SUFFIXES = (*_KEYFILES, ".json", ".yaml", ".yml", ".toml", ".xml", ".lang", ".properties", ".plist", ".ini", ".cfg", ".conf")  # fmt: skip
+_SUFFIXES = frozenset(_KEYFILES + tuple(f".{end}" for end in FORMATS)) | {
+    ".yml", ".lang", ".plist", ".cfg", ".conf"
+}  # fmt: skip
 
 
 def _packed(path: Path):

@@ -278,6 +278,9 @@ def changed(tree, edit):
         return tree
     new = dict(leaves_as_pairs({"": edit.leaf}))[""]
     new = new if new[1] is not None else new[:1]
+    old = holder[1][int(last)] if holder[0] == "list" else holder[1].get(last, new)
+    if new[0] == "list" and old is not untagged(old):
+        new = (*old[:2], new)  # a list keeps what it is said to be
     if holder[0] == "list":
         holder[1][int(last)] = new
     else:
@@ -295,7 +298,8 @@ def normal(tree):
         below = {name: normal(one) for name, one in tree[1].items()}
         return "map", {name: one for name, one in below.items() if one not in (("map", {}), ("list", []))}
     if tree[0] in ("tagged", "standard"):
-        return tree[0], tree[1], normal(tree[2])
+        below = normal(tree[2])
+        return below if below in (("map", {}), ("list", [])) else (tree[0], tree[1], below)
     if tree[0] == "list":
         below = [normal(one) for one in tree[1]]
         return "list", [one for one in below if one not in (("map", {}), ("list", []))]

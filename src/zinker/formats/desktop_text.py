@@ -84,4 +84,9 @@ def write_dump_text(values: Iterable[tuple[str, Leaf]]) -> Iterator[bytes]:
 def fits_dump(path: str) -> bool:
     """Tell whether a key file can have such a path."""
     group, _, key = path.rpartition("/")
-    return bool(key) and key == key.strip(_SPACES) and not set("=#[\n\r") & set(key[:1] + key) and "]" not in group
+    return (
+        bool(key)
+        and key == key.strip(_SPACES)
+        and not set("=#[\n\r") & set(key[:1] + key)
+        and "]" not in group
+    )

@@ -24,11 +24,14 @@ LONGEST_PATTERN = 500
 
 
 class Table(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A table of a preference database: the columns that name a setting, and the one that holds its value."""
+    """A table of a preference database: the columns that name a row, and the one that holds its value, if one does.
+
+    What the other columns have are settings of their own, below the row's address.
+    """
 
     table: str
     key: Annotated[tuple[str, ...], msgspec.Meta(min_length=1)]
-    value: str
+    value: str = ""
 
 
 class Dialect(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

@@ -26,7 +26,7 @@ from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 
 _SECTION = re.compile(r"[ \t]*\[(.*)\][ \t]*(?:[;#].*)?\Z")
-_NESTED = re.compile(r"[ \t]*(\[+)([^\[\]\r\n]+)(\]+)[ \t]*(?:#.*)?$")
+_NESTED = re.compile(r"[ \t]*(\[+)([^\[\]\r\n]+)(\]+)[ \t]*(?:#.*)?\r?\n?\Z")
 _LONE_RETURN = re.compile(r"\r(?!\n)")
 _CONTINUED = re.compile(r"(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
 _FOLD = re.compile(r"\\(?:\r\n|\n|\r)[ \t]*")

@@ -166,7 +166,8 @@ class _Writer:
                 node.start + 1, node.end - 1, kept + gap + f",{gap or self._gap()}".join(items) + close
             )
             return
-        gap = self._space_before(text, last)
+        others = list((node.children or {}).values())
+        gap = self._space_before(text, others[1] if len(others) > 1 else last)
         if len(node.children or ()) == 1 and not gap and self._spaced:
             gap = " " if self._is_flat else gap
         inner = gap[gap.rfind("\n") + 1 :] if "\n" in gap else inner

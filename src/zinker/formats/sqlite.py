@@ -1,13 +1,17 @@
-"""Tables of a SQLite preference database (format 3): `/table/key` for every row, as the dialect names them.
+"""Tables of a SQLite preference database (format 3): `/table/key` for the value of every row, `/table/key/column`
+for what its other columns have, as the dialect names them.
 
-The bytes are those of the database file with everything committed in it, see zinker.stores.databases. Other
-tables, and other columns of a row, are carried with the file and are never touched.
+A column without anything (NULL) is no setting, nor is one that only numbers the rows, or that is computed. A row
+with nothing but its key is an empty `object`. Text that is not UTF-8 has the type `text:raw`, its bytes in Base64.
+The bytes are those of the database file with everything committed in it, see zinker.stores.databases. Other tables
+are carried with the file and are never touched.
 """
 
 import base64
 import contextlib
+import re
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from zinker.formats.dialect import PLAIN, Dialect, Table
@@ -19,6 +23,9 @@ from zinker.model.setting import Leaf, plain_int
 # Columns that have the names of settings, and their values.
 _NAMES = frozenset({"key", "name", "id", "setting", "option", "property", "parameter", "attribute"})
 _VALUES = frozenset({"value", "val", "data", "content", "string", "text"})
+_INTEGER = re.compile(r"0|-?[1-9][0-9]{0,17}").fullmatch
+_ROW = Leaf("object", {})
+_ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 _TELLING = 6  # bytes of a value that are not by chance in a file
 # Places in the header (SQLite file format, section 1.3) that count changes, or say who wrote last and how.
 _VOLATILE = ((18, b"\x01\x01"), (24, bytes(4)), (40, b"\0\0\0\x01"), (92, bytes(8)))
@@ -29,31 +36,161 @@ def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     found: Leaves = {}
     with _opened(data) as database:
         for table in dialect.tables:
-            columns = ", ".join(map(_quoted, (*table.key, table.value)))
-            # Columns and tables are quoted as names; SQLite has no parameters for those.
-            query = f"SELECT {columns} FROM {_quoted(table.table)}"  # noqa: S608
-            for *key, value in database.execute(query):
-                address = pointer(table.table, *map(_name, key))
-                if address in found:
-                    raise DocumentError(f"the table {table.table} has the key {_name(key[-1])[:40]!a} twice")
-                found[address] = _leaf(value)
+            shape = _shape(database, table)
+            for key, row in _rows(database, table, (*table.key, *shape.settings)):
+                address = pointer(table.table, *key)
+                if address in found or f"{address}/" in found:
+                    raise DocumentError(f"the table {table.table} has the key {key[-1][:40]!a} twice")
+                values = zip(shape.settings, row[len(key) :], strict=True)
+                leaves = {
+                    column: _leaf(value)
+                    for column, value in values
+                    if value is not None or column == table.value
+                }
+                for column, leaf in leaves.items():
+                    found[address if column == table.value else address + pointer(column)] = leaf
+                if not leaves:
+                    found[address] = _ROW
     return found
 
 
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the database with the edits made; raises `NotWritable` where it refuses one."""
+    rows: dict[Table, dict[tuple[str, ...], dict[str, Edit]]] = {}
+    for change in edits:
+        name, *path = tokens(change.address)
+        more = [(one, len(path) - len(one.key)) for one in dialect.tables if one.table == name]
+        table, depth = next(((one, depth) for one, depth in more if depth in (0, 1)), (None, 0))
+        if table is None:
+            raise NotWritable(change.address, "the subject names no such table of settings")
+        key = tuple(path[: len(table.key)])
+        rows.setdefault(table, {}).setdefault(key, {})[path[-1] if depth else table.value] = change
     with _opened(data) as database:
-        for change in edits:
-            name, *key = tokens(change.address)
-            table = next((t for t in dialect.tables if t.table == name and len(t.key) == len(key)), None)
-            if table is None:
-                raise NotWritable(change.address, "the subject names no such table of settings")
-            try:
-                _make(database, table, key, change)
-            except sqlite3.Error as error:
-                raise NotWritable(change.address, f"the database refuses it: {error}") from None
+        for table, changes in rows.items():
+            _Writing(database, table).make(changes)
         database.commit()
         return plain_header(database.serialize())
+
+
+class _Shape(NamedTuple):
+    """What a table has: the columns that are settings, that of the value first, and those that find a row again."""
+
+    settings: tuple[str, ...]
+    identity: tuple[str, ...]
+    needed: frozenset[str]  # columns that cannot be without a value
+    key_types: tuple[str, ...]  # as the table declares them
+
+
+def _shape(database: sqlite3.Connection, table: Table) -> _Shape:
+    columns = database.execute(f"PRAGMA table_xinfo({_quoted(table.table)})").fetchall()
+    if not columns:
+        raise DocumentError(f"no such table: {table.table}")
+    names = [str(column[1]) for column in columns]
+    missing = [name for name in (*table.key, table.value) if name and name not in names]
+    if missing:
+        raise DocumentError(f"the table {table.table} has no column {missing[0]}")
+    primary = [str(name) for _, name, _, _, _, place, _ in columns if place]
+    number = next((one for one in _ROW_NUMBERS if one not in map(str.lower, names)), "")
+    try:
+        database.execute(f"SELECT {number or 'NULL'} FROM {_quoted(table.table)} LIMIT 0")  # noqa: S608
+    except sqlite3.OperationalError:
+        number = ""  # a table without them has a primary key
+    # A column that is the number of its row is the database's own business, as is one that is computed.
+    is_number = [c[5] and len(primary) == 1 and str(c[2]).upper() == "INTEGER" for c in columns]
+    hidden = {
+        n for n, c, numbers in zip(names, columns, is_number, strict=True) if c[6] or (numbers and number)
+    }
+    others = [n for n in names if n not in hidden and n not in (*table.key, table.value)]
+    settings = (table.value, *others) if table.value else tuple(others)
+    needed = frozenset(name for name, column in zip(names, columns, strict=True) if column[3])
+    declared = {str(name): str(kind).upper() for _, name, kind, *_ in columns}
+    key_types = tuple(declared[name] for name in table.key)
+    return _Shape(settings, (number,) if number else tuple(primary), needed, key_types)
+
+
+def _rows(
+    database: sqlite3.Connection, table: Table, columns: Sequence[str]
+) -> Iterator[tuple[tuple[str, ...], tuple[Any, ...]]]:
+    """Yield the key of every row, as an address has it, and its columns, of which those of the key are first."""
+    # Columns and tables are quoted as names; SQLite has no parameters for those.
+    query = f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table.table)}"  # noqa: S608
+    for row in database.execute(query):
+        yield tuple(map(_name, row[: len(table.key)])), row
+
+
+class _Writing:
+    """Makes the edits of one table, row by row; a row all of whose settings go, goes."""
+
+    def __init__(self, database: sqlite3.Connection, table: Table) -> None:
+        self._database, self._table, self._shape = database, table, _shape(database, table)
+        self._name = _quoted(table.table)
+        found_by = [name if name in _ROW_NUMBERS else _quoted(name) for name in self._shape.identity]
+        self._where = " AND ".join(f"{name} IS ?" for name in found_by)
+        self._columns = ", ".join([*map(_quoted, (*table.key, *self._shape.settings)), *found_by])
+
+    def make(self, rows: Mapping[tuple[str, ...], dict[str, Edit]]) -> None:
+        """Make edits, given by row and column; raises `NotWritable`."""
+        size = len(self._table.key)
+        there = {}
+        # Keys are compared as text, as addresses are; keys that are numbers or blobs are found all the same.
+        for row in self._database.execute(f"SELECT {self._columns} FROM {self._name}"):  # noqa: S608
+            key = tuple(map(_name, row[:size]))
+            if key in rows:
+                there[key] = row[size:]
+        for key, changes in rows.items():
+            address = next(iter(changes.values())).address
+            unknown = changes.keys() - {*self._shape.settings, ""}
+            if unknown:
+                raise NotWritable(
+                    address, f"the table {self._table.table} has no column {min(unknown)} for it"
+                )
+            try:
+                if key in there:
+                    self._change(there[key], changes, address)
+                else:
+                    self._add(key, changes, address)
+            except (sqlite3.Error, UnicodeError, OverflowError) as error:
+                raise NotWritable(address, f"the database refuses it: {error}") from None
+
+    def _add(self, key: tuple[str, ...], changes: dict[str, Edit], address: str) -> None:
+        if all(change.leaf is None for change in changes.values()):
+            raise NotWritable(address, "it is not there")
+        # All columns are given, as what they are by default is not what was asked for.
+        values = {
+            name: _native(change.leaf, change.address) if change and change.leaf else None
+            for name in self._shape.settings
+            if (change := changes.get(name)) or name not in self._shape.needed
+        }
+        columns = ", ".join(map(_quoted, (*self._table.key, *values)))
+        marks = ", ".join(["?"] * len(key) + [_mark(value) for value in values.values()])
+        statement = f"INSERT INTO {self._name} ({columns}) VALUES ({marks})"  # noqa: S608
+        names = map(_key, key, self._shape.key_types)
+        self._database.execute(statement, (*names, *map(_bound, values.values())))
+
+    def _change(self, row: tuple[Any, ...], changes: dict[str, Edit], address: str) -> None:
+        found_by, value = row[len(self._shape.settings) :], self._table.value
+        left = {n for n, one in zip(self._shape.settings, row, strict=False) if one is not None or n == value}
+        for name, change in changes.items():
+            left = left - {name} if change.leaf is None else left | {name}
+        whole = changes.get(value)  # the row's own address
+        if whole is not None and whole.leaf is None and left:
+            raise NotWritable(whole.address, "its row has other columns, which would go with it")
+        if not left - {""} and (value or whole is None or whole.leaf is None):
+            self._database.execute(f"DELETE FROM {self._name} WHERE {self._where}", found_by)  # noqa: S608
+            return
+        for name, change in changes.items():
+            if name:
+                new = None if change.leaf is None else _native(change.leaf, change.address)
+                statement = f"UPDATE {self._name} SET {_quoted(name)} = {_mark(new)} WHERE {self._where}"  # noqa: S608
+                self._database.execute(statement, (_bound(new), *found_by))
+
+
+def _mark(value: Any) -> str:
+    return "CAST(? AS TEXT)" if isinstance(value, _Raw) else "?"
+
+
+def _bound(value: Any) -> Any:
+    return value.data if isinstance(value, _Raw) else value
 
 
 def without_cells(
@@ -111,10 +248,11 @@ def _cells(
 ) -> Iterator[_Cell]:
     tables = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
     for (table,) in database.execute(tables).fetchall():
-        settings = {one.value for one in dialect.tables if one.table == table}
+        described = [one for one in dialect.tables if one.table == table]
+        settings = {column for one in described for column in _shape(database, one).settings}
         columns = database.execute(f"PRAGMA table_xinfo({_quoted(table)})").fetchall()
         names = {str(column[1]).lower() for column in columns}
-        number = next((name for name in ("rowid", "_rowid_", "oid") if name not in names), "")
+        number = next((name for name in _ROW_NUMBERS if name not in names), "")
         for _, column, _, is_needed, _, _, hidden in columns:
             if column in settings:
                 continue
@@ -187,14 +325,23 @@ def _opened(data: bytes) -> Iterator[sqlite3.Connection]:
         if wrong != "ok":
             raise DocumentError(f"the database is damaged: {wrong}")
         yield database
-    except sqlite3.Error as error:
+    except (sqlite3.Error, UnicodeError) as error:  # also of a message that quotes what is no text
         raise DocumentError(f"SQLite: {error}") from None
     finally:
         database.close()
 
 
-def _text(data: bytes) -> str:
-    return data.decode("utf-8", "surrogateescape")
+class _Raw(NamedTuple):
+    """Text of a database that is not UTF-8."""
+
+    data: bytes
+
+
+def _text(data: bytes) -> str | _Raw:
+    try:
+        return data.decode()
+    except UnicodeDecodeError:
+        return _Raw(data)
 
 
 def _quoted(name: str) -> str:
@@ -202,16 +349,25 @@ def _quoted(name: str) -> str:
 
 
 def _name(key: Any) -> str:
-    if isinstance(key, bytes):
-        return base64.b64encode(key).decode("ascii")
+    if isinstance(key, bytes | _Raw):
+        return base64.b64encode(_bound(key)).decode("ascii")
     return "" if key is None else str(key)
+
+
+def _key(name: str, declared: str) -> Any:
+    """Return a name of a row as its column has it: SQLite makes numbers of texts where it declares some."""
+    if "BLOB" in declared:
+        with contextlib.suppress(ValueError):
+            return base64.b64decode(name, validate=True)
+    return int(name) if not declared and _INTEGER(name) else name
 
 
 def _leaf(value: Any) -> Leaf:
     if value is None:
         return Leaf("null", None)
-    if isinstance(value, bytes):
-        return Leaf("bytes", base64.b64encode(value).decode("ascii"))
+    if isinstance(value, bytes | _Raw):
+        kind = "bytes" if isinstance(value, bytes) else "text:raw"
+        return Leaf(kind, base64.b64encode(_bound(value)).decode("ascii"))
     if isinstance(value, int):
         return Leaf("int", plain_int(value))
     if isinstance(value, float):
@@ -221,8 +377,9 @@ def _leaf(value: Any) -> Leaf:
 
 def _native(leaf: Leaf, address: str) -> Any:
     kind, value = leaf.type, leaf.value
-    if kind == "bytes":
-        return base64.b64decode(value)
+    if kind in ("bytes", "text:raw"):
+        data = base64.b64decode(value)
+        return data if kind == "bytes" else _Raw(data)
     if kind in ("int", "float"):
         return int(value) if kind == "int" else float(value)
     if kind == "null":
@@ -230,23 +387,3 @@ def _native(leaf: Leaf, address: str) -> Any:
     if kind == "text":
         return value
     raise NotWritable(address, f"a database table holds no {kind}")
-
-
-def _make(database: sqlite3.Connection, table: Table, key: list[str], change: Edit) -> None:
-    # Keys are compared as text, as addresses are; keys that are numbers or blobs are found all the same.
-    name = _quoted(table.table)
-    rows = database.execute(f"SELECT rowid, {', '.join(map(_quoted, table.key))} FROM {name}")  # noqa: S608
-    row = next((number for number, *found in rows if [_name(part) for part in found] == key), None)
-    if change.leaf is None:
-        if row is None:
-            raise NotWritable(change.address, "it is not there")
-        database.execute(f"DELETE FROM {name} WHERE rowid = ?", (row,))  # noqa: S608
-    elif row is None:
-        columns = ", ".join(map(_quoted, (*table.key, table.value)))
-        marks = ", ".join("?" * (len(key) + 1))
-        values = (*key, _native(change.leaf, change.address))
-        database.execute(f"INSERT INTO {name} ({columns}) VALUES ({marks})", values)  # noqa: S608
-    else:
-        value = _native(change.leaf, change.address)
-        statement = f"UPDATE {name} SET {_quoted(table.value)} = ? WHERE rowid = ?"  # noqa: S608
-        database.execute(statement, (value, row))

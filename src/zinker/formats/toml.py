@@ -11,7 +11,7 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import Text, decode
-from zinker.formats.walk import Digits, exact, is_plain, leaves_of, spelled
+from zinker.formats.walk import Digits, Native, exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -27,6 +27,7 @@ _PLAIN = re.compile(r"[^,\]}\s#]+(?: \d[^,\]}\s#]*)?")
 _COMMA = re.compile(r"(?:[ \t\r\n]|#[^\n]*)*,")
 _LINE_COMMENT = re.compile(r"[ \t]*#[^\r\n]*")
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
+_LONG = re.compile(r":\d\d\.\d{7}", re.ASCII).search
 _SURROGATE = re.compile("[\ud800-\udfff]")
 
 
@@ -50,10 +51,26 @@ def _decode(data: bytes) -> Text:
 
 def _load(characters: str) -> dict[str, Any]:
     try:
-        return tomllib.loads(characters, parse_float=_number)
+        found = tomllib.loads(characters, parse_float=_number)
+        return (
+            _with_long_fractions(found, _Parser(characters).run(), characters) if _LONG(characters) else found
+        )
     except (tomllib.TOMLDecodeError, ValueError) as error:
         message = str(error)
         raise DocumentError(f"{message[:1].lower()}{message[1:]}") from None
+
+
+def _with_long_fractions(value: Any, node: Node, text: str) -> Any:
+    """Return data with the times as they stand there whose fractions are longer than Python's."""
+    children = node.children or {}
+    if isinstance(value, dict):
+        return {name: _with_long_fractions(below, children[name], text) for name, below in value.items()}
+    if isinstance(value, list):
+        return [_with_long_fractions(item, children[str(n)], text) for n, item in enumerate(value)]
+    written = text[node.start : node.end]
+    if isinstance(value, datetime.datetime | datetime.time) and _LONG(written):
+        return Native("date", written.upper().replace(" ", "T").replace("Z", "+00:00"))
+    return value
 
 
 def _number(digits: str) -> float | Digits:
@@ -172,7 +189,8 @@ class _Parser:
             at = _skip(_FILLING, text, at)
             if text[at] == ",":
                 at = _skip(_FILLING, text, at + 1)
-        node.end, node.children = at + 1, children
+        node.end = inline.end = at + 1
+        node.children = children
         if is_array and children and all(child.children is None for child in children.values()):
             items = tomllib.loads(f"x={text[start : at + 1]}", parse_float=_number)["x"]
             node.is_flat = all(map(is_plain, items))
@@ -230,7 +248,10 @@ class _Writer:
             lines = [
                 line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)
             ]
-            yield _with_lines(text, table.holder.own, lines)
+            if table.holder.own.kind == "inline":
+                yield from _into_brackets(text, table.holder, lines, _inside(table.holder)[-1])
+            else:
+                yield _with_lines(text, table.holder.own, lines)
         else:
             yield from self._into_table(text, path, node, new)
 
@@ -255,11 +276,29 @@ class _Writer:
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
         table = _table_of(node)
         children = node.children or {}
-        if (node.is_list and table is None) or (table is not None and table.kind == "inline"):
-            yield from _out_of_brackets(text, node, names)
+        holder = table.holder if table is not None and table.kind == "dotted" else node
+        if (node.is_list and table is None) or (holder is not None and _is_inline(holder)):
+            going = [one for name in names for one in _entries(children[name])]
+            yield from _out_of_brackets(text, _inside(holder or node), going)
             return
         for name in names:
             yield from _removed(text, children[name])
+
+
+def _is_inline(node: Node) -> bool:
+    table = _table_of(node)
+    return table is not None and table.kind == "inline"
+
+
+def _inside(node: Node) -> list[Node]:
+    """Return the entries between the brackets of a node, those with dotted names too."""
+    return [entry for child in _children(node).values() for entry in _entries(child)]
+
+
+def _entries(node: Node) -> list[Node]:
+    table = _table_of(node)
+    is_dotted = table is not None and table.kind == "dotted"
+    return _inside(node) if is_dotted else [node]
 
 
 def _removed(text: str, node: Node) -> Iterable[Splice]:
@@ -433,18 +472,15 @@ def _behind(text: str, at: int) -> tuple[int, int]:
     return at if comma else 0, comment.end() if comment else at
 
 
-def _out_of_brackets(text: str, node: Node, names: Sequence[str]) -> Iterable[Splice]:
+def _out_of_brackets(text: str, entries: Sequence[Node], going: Sequence[Node]) -> Iterable[Splice]:
     """Remove items with the comma before them, or behind them if they are the first."""
-    children = list((node.children or {}).items())
-    kept_before = False
-    for at, (name, child) in enumerate(children):
-        start = _start(child)
-        if name not in names:
+    gone, kept_before = {id(entry) for entry in going}, False
+    for at, entry in enumerate(entries):
+        if id(entry) not in gone:
             kept_before = True
-            continue
-        if kept_before:
-            yield Splice(children[at - 1][1].end, child.end, "")
-        elif at + 1 < len(children):
-            yield Splice(start, _start(children[at + 1][1]), "")
+        elif kept_before:
+            yield Splice(entries[at - 1].end, entry.end, "")
+        elif at + 1 < len(entries):
+            yield Splice(_start(entry), _start(entries[at + 1]), "")
         else:
-            yield Splice(start, child.end, "")
+            yield Splice(_start(entry), entry.end, "")

@@ -305,7 +305,7 @@ class _Writer:
                 yield Splice(child.own.begin, following, "")
             else:
                 stop = _line_end(text, child)
-                stop += 1 if text[stop : stop + 1] == "\n" else 0
+                stop += 2 if text.startswith("\r\n", stop) else text.startswith("\n", stop)
                 yield Splice(line, stop, "")
 
 
@@ -377,6 +377,8 @@ def _written(leaf: Leaf, address: str, style: str, model: str = "") -> str:
         return "{}"
     if kind == "alias":
         return f"*{value}"
+    if kind == "tagged":
+        return str(value)
     raise NotWritable(address, f"YAML has no {kind}")
 
 
