@@ -95,8 +95,32 @@ def test_the_older_generation_is_in_ansi():
     assert not mistakes and list(found.values()) == [("sz", "für \x81"), ("expand_sz", "€A")]
 
 
+def test_what_others_write_is_read_too():
+    """As the registries of other systems take it: indented, spaced, bytes of one digit, no byte-order mark."""
+    lines = [
+        f"  [{TILL}] ; a note",
+        '\t"a" = dword:1',
+        ' @ = "x" ; y',
+        '"b"=hex:1,2,',
+        '"c"="é\\\\"',
+        '"d" =-',
+        "; end",
+    ]
+    data = "\r\n".join(["Windows Registry Editor Version 5.00", "", *lines]).encode("cp1252")
+    found, mistakes = read(data)
+    assert not mistakes
+    base = "/Software/Tarn Hollow/Brindlepot"
+    assert {address.removeprefix(base): value for (_, address), value in found.items()} == {
+        "/a": ("dword", 1),
+        "/": ("sz", "x"),
+        "/b": ("binary", "AQI="),
+        "/c": ("sz", "é\\"),
+        "/d": ("gone", None),
+    }
+
+
 def test_lines_that_mean_nothing_are_named_and_the_rest_is_read():
-    lines = ['"a"="C:\\temp"', '"b"=dword:xyz', '"c"=hex:0', "nonsense", '"d"="open', '"e"=dword:1', "[open"]
+    lines = ['"a"="C:\\temp"', '"b"=dword:xyz', '"c"=hex:0g', "nonsense", '"d"="open', '"e"=dword:1', "[open"]
     data = "\r\n".join(["REGEDIT4", f"[{TILL}]", *lines, '"f"="lost with its key"', ""]).encode()
     found, mistakes = read(data)
     assert list(found.values()) == [("dword", 1)]

@@ -18,7 +18,7 @@ from typing import Final, NamedTuple
 from zinker.formats.registry_values import DWORD, SZ, from_bytes
 from zinker.model.address import folded, pointer
 from zinker.model.errors import DocumentError
-from zinker.model.rows import Block, block_of, is_escaped, named_row, row, tail, text_tail
+from zinker.model.rows import Block, is_escaped, named_row, row, tail, text_tail
 
 BASE: Final = 4096
 _MOST_KEYS_BELOW = 1_000_000
@@ -114,27 +114,27 @@ class Hive:
 
     def values(self, key: int, damages: list[Damage], address: str) -> list[tuple[str, int, bytes]]:
         """Return name, type number and bytes of a key's values, as far as they can be read."""
-        found = []
+        found: list[tuple[str, int, bytes]] = []
         try:
             places = self._value_list(self.key(key))
         except _Broken as error:
             damages.append(Damage(address, f"its values cannot be read: {error}"))
             return []
-        known: set[str] = set()
         for at in places:
             name = ""
             try:
                 name, size, offset, number, start = self._value(at)
-                data = self._bytes(size, offset, start)
-                if folded(name) in known:
-                    damages.append(Damage(address, f"the value {name!a} is there twice; the first counts"))
-                    continue
-                known.add(folded(name))
-                found.append((name, number, data))
+                found.append((name, number, self._bytes(size, offset, start)))
             except _Broken as error:
                 value = f"the value {name!a}" if name else "a value"
                 damages.append(Damage(address, f"{value} of it cannot be read: {error}"))
-        return found
+        if len({folded(name) for name, _, _ in found}) == len(found):
+            return found
+        first: dict[str, tuple[str, int, bytes]] = {}
+        for one in found:
+            if first.setdefault(folded(one[0]), one) is not one:
+                damages.append(Damage(address, f"the value {one[0]!a} is there twice; the first counts"))
+        return list(first.values())
 
     def blocks(self, path: Sequence[str], damages: list[Damage]) -> Iterator[Block]:
         """Yield all settings at and below a path; raises `KeyError`."""
@@ -148,51 +148,22 @@ class Hive:
             seen.add(key)
             subkeys = self.below(key, damages, address)
             waiting += [(f"{address}{pointer(name)}", at) for name, at in reversed(subkeys)]
-            try:
-                block = self._block(key, f"{address}/")
-            except (_Broken, struct.error, UnicodeError):
-                # The careful way finds out what it is, and what can be saved.
-                values = self.values(key, damages, address)
-                block = block_of(f"{address}/", ((name, *from_bytes(n, data)) for name, n, data in values))
+            prefix, is_odd = f"{address}/", is_escaped(address)
+            block = []
+            for name, number, data in self.values(key, damages, address):
+                if number == SZ and data[-2:] == b"\0\0" and not len(data) % 2:
+                    ending = text_tail(data[:-2].decode("utf-16-le", "surrogatepass"))
+                elif number == DWORD and len(data) == 4:
+                    ending = f'"dword",{int.from_bytes(data, "little")}]'
+                else:
+                    ending = tail(*from_bytes(number, data))
+                if name.isalnum() and not is_odd:
+                    block.append(f"{prefix}{name}\0\0{ending}")
+                else:
+                    block.append(named_row(prefix, name, ending))
             if not block and not subkeys and address and not (damages and damages[-1].address == address):
                 block = [row(f"{address}/", tail("key", None))]
             yield block
-
-    def _block(self, at: int, prefix: str) -> Block:
-        """Return the values of a key, fast; raises where anything about them is not as it should be."""
-        data, end = self._data, self._end
-        names: list[str] = []
-        is_plain = not is_escaped(prefix)
-        rows = []
-        for place in self._value_list(self.key(at)):
-            start = BASE + 4 + place
-            sign, length, size, offset, number, flags = _value(data, start)
-            if sign != b"vk" or 24 + length + _size(data, start - 4)[0] > 0:
-                raise _Broken
-            name = data[start + 20 : start + 20 + length].decode(
-                "latin-1" if flags & _PLAIN_VALUE_NAME else "utf-16-le"
-            )
-            if number == DWORD and size == _INLINE | 4:
-                ending = f'"dword",{offset}]'
-            elif size & _INLINE or size > _SEGMENT or not size:
-                ending = tail(*from_bytes(number, self._bytes(size, offset, start)))
-            else:
-                begin = BASE + 4 + offset
-                if begin + size > end or offset % 8 or size + 4 + _size(data, begin - 4)[0] > 0:
-                    raise _Broken
-                content = data[begin : begin + size]
-                if number == SZ and content[-2:] == b"\0\0" and not size % 2:
-                    ending = text_tail(content[:-2].decode("utf-16-le"))
-                else:
-                    ending = tail(*from_bytes(number, content))
-            names.append(name)
-            if is_plain and name.isalnum():
-                rows.append(f"{prefix}{name}\0\0{ending}")
-            else:
-                rows.append(named_row(prefix, name, ending))
-        if len(set(map(str.upper if all(map(str.isascii, names)) else folded, names))) < len(rows):
-            raise _Broken("a value is there twice")
-        return rows
 
     def key(self, at: int) -> Key:
         """Read a key."""
@@ -221,22 +192,25 @@ class Hive:
         if key.subkeys > _MOST_KEYS_BELOW:
             raise _Broken("there are more than a file can hold")
         places: list[int] = []
-        lists = [key.subkey_list]
-        depth = 0
+        lists, seen = [key.subkey_list], set()
         while lists:
-            depth += 1
-            at = lists.pop(0)
+            at = lists.pop()
+            if at in seen:
+                raise _Broken(f"the list at {at:#x} is in itself, or there twice")
+            seen.add(at)
             start, end = self._cell(at, 4)
             sign, count = (
                 self._data[start : start + 2],
                 int.from_bytes(self._data[start + 2 : start + 4], "little"),
             )
             width = 8 if sign in (b"lf", b"lh") else 4
-            if sign not in (b"lf", b"lh", b"li", b"ri") or start + 4 + count * width > end or depth > 10_000:
+            if sign not in (b"lf", b"lh", b"li", b"ri") or start + 4 + count * width > end:
                 raise _Broken(f"there is no list at {at:#x}")
             numbers = struct.unpack_from(f"<{count * width // 4}I", self._data, start + 4)
             if sign == b"ri":
-                lists[:0] = numbers
+                lists += reversed(numbers)
+                if len(lists) > key.subkeys:
+                    raise _Broken(f"the list at {at:#x} has more lists than there are keys")
             else:
                 places += numbers[:: width // 4]
             if len(places) > key.subkeys:
@@ -272,7 +246,9 @@ class Hive:
         if sign != b"vk" or start + 20 + length > end:
             raise _Broken(f"there is no value at {at:#x}")
         name = self._data[start + 20 : start + 20 + length]
-        return _text(name, bool(flags & _PLAIN_VALUE_NAME)), size, offset, number, start
+        if flags & _PLAIN_VALUE_NAME:
+            return name.decode("latin-1"), size, offset, number, start
+        return _text(name, False), size, offset, number, start
 
     def _bytes(self, size: int, offset: int, start: int) -> bytes:
         if size & _INLINE:

@@ -14,28 +14,55 @@ Two generations: `Windows Registry Editor Version 5.00` in UTF-16 with a byte-or
 
     [-HKEY_CURRENT_USER\Software\X\Old]
 
-Files are read in pieces, never as a whole, and whatever can be done with a piece at once is. A line that means
-nothing is named by its number, and the rest is read.
+Files are read line by line, never as a whole. What Windows writes is told by its shape; a line of any other shape
+is looked at with care, as people and other programs write them, too: indented, with spaces around the equals sign,
+comments behind values, bytes of one digit. A line that means nothing is named by its number, the rest is read.
 """
 
 import codecs
 import re
+from binascii import b2a_base64
 from collections.abc import Callable, Iterator
 from functools import cached_property
-from itertools import repeat
+from itertools import chain
 from typing import IO, Final, NamedTuple
 
-from zinker.formats.registry_sections import ANSI, LARGEST_VALUE, UNICODE, SectionReader, header_of
+from zinker.formats.registry_values import from_bytes
+from zinker.model.address import folded
 from zinker.model.errors import DocumentError
-from zinker.model.rows import Block
+from zinker.model.rows import Block, address_of, is_escaped, named_row, row, tail
+from zinker.model.setting import GONE, KEY_GONE
 
 SUFFIX: Final = ".reg"
-
-# A key that is not to be removed, on a line of its own.
-_PLAIN_HEADER = re.compile(r"\n\[([^\]\r\n-][^\]\r\n]*)\]\r?(?=\n)")
-_CHUNK = 2 * 1024 * 1024
-_MOST_TROUBLES = 100
+# What such files begin with.
+UNICODE: Final = "Windows Registry Editor Version 5.00"
+ANSI: Final = "REGEDIT4"
+# Below a key, this stands for the key itself: no key's name is empty.
+KEY_ITSELF: Final = "//"
+# A text of the older generation may have bytes that its code page does not know.
 ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) for code in range(128, 160)}
+
+_CHUNK = 2 * 1024 * 1024
+_BLOCK = 20_000  # rows that are handed on at a time
+_LARGEST_VALUE = 64 * 1024 * 1024  # characters
+_MOST_TROUBLES = 100
+_EMPTY = tail("key", None)
+# A line as Windows writes most of them, with a name that is the same in an address and in a profile. Others
+# have escapes in their names, go on in the next line, and so on.
+_USUAL = re.compile(
+    r'"([\w .,:{}()-]*)"='
+    r'(?:"([^"\\]*(?:\\["\\][^"\\]*)*)"|dword:([0-9a-f]{8})|hex:((?:[0-9a-f]{2},)*[0-9a-f]{2}))\r?'
+).fullmatch
+# What a line may be that does not look as Windows writes it, without its end.
+_NAMED = re.compile(r'\s*(?:"((?:[^"\\]|\\.)*)"|@)\s*=\s*(.*)', re.DOTALL).fullmatch
+_BROKEN_NAME = re.compile(r'\s*"(?:[^"\\]|\\[^"\\])*"\s*=').match
+_NEXT_VALUE = re.compile(r'\s*"[^"]*"\s*=').match
+_TEXT = re.compile(r'"((?:[^"\\]|\\.)*+)"(.*)', re.DOTALL).fullmatch
+_HEX = re.compile(r"hex(?:\(([0-9a-fA-F]{1,8})\))?:([0-9a-fA-F, \t]*)(.*)", re.DOTALL).fullmatch
+_NUMBER = re.compile(r"dword:\s*([0-9a-fA-F]{1,8})(.*)", re.DOTALL).fullmatch
+_REST = re.compile(r"\s*(?:;.*)?", re.DOTALL).fullmatch
+_ESCAPED = re.compile(r"\\(.)", re.DOTALL)
+_INDENTED = re.compile(r"\n[ \t]+(\[[^\n]*)")
 
 
 class Mistake(NamedTuple):
@@ -62,31 +89,26 @@ class RegistryText:
         self._open = open
         self.find = locate
         with open() as stream:
-            self._encoding, self.is_ansi = _generation(stream.read(4096))
+            self._encoding, self.is_ansi = _generation(stream)
         self.mistakes: list[Mistake] = []
         # Keys that nothing locates.
         self.elsewhere: list[str] = []
 
     def blocks(self) -> Iterator[tuple[str, Block]]:
         """Yield the settings, by document; afterwards, `mistakes` and `elsewhere` are known."""
-        reader = SectionReader(self)
-        for piece in self._pieces():
-            yield from reader.read(piece)
-        yield from reader.rest()
+        yield from _Reader(self).read(chain.from_iterable(piece.split("\n") for piece in self._pieces()))
 
     @cached_property
     def headers(self) -> list[tuple[bool, str]]:
         """The keys in the order of the file, and whether they are to be removed."""
-        found: list[tuple[bool, str]] = []
+        found: list[tuple[bool, str] | None] = []
         for piece in self._pieces():
             text = f"\n{piece}"
-            plain = _PLAIN_HEADER.findall(text)
-            if len(plain) == text.count("\n["):
-                found += zip(repeat(False), plain)
-                continue
-            headers = (header_of(section.partition("\n")[0]) for section in text.split("\n[")[1:])
-            found += [header for header in headers if header]
-        return found
+            lines = [section.partition("\n")[0] for section in text.split("\n[")[1:]]
+            found += [_header_of(f"[{line}") for line in lines]
+            if _INDENTED.search(text):
+                found += map(_header_of, _INDENTED.findall(text))
+        return [header for header in found if header]
 
     def locate(self, key: str) -> tuple[str, str] | None:
         """Say where a key belongs, and remember those that belong nowhere."""
@@ -130,21 +152,285 @@ class RegistryText:
                 if "\n" not in text and "\r" in text[:-1]:
                     text = text.replace("\r", "\n")  # line ends as older Macs have them
                 at = text.rfind("\n") if data else len(text)
-                piece, rest = text[: at + 1], text[at + 1 :]
-                if len(rest) > LARGEST_VALUE:
+                piece, rest = text[: max(at, 0)], text[at + 1 :]
+                if len(rest) > _LARGEST_VALUE:
                     raise DocumentError("it has a line of more than 64 million characters")
-                if piece:
+                if at >= 0:
                     yield piece
 
 
-def _generation(start: bytes) -> tuple[str, bool]:
+def _generation(stream: IO[bytes]) -> tuple[str, bool]:
     """Return the encoding, and whether it is the older generation."""
     marks = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be", codecs.BOM_UTF8: "utf-8"}
+    start = stream.read(4096)
     marked = next((encoding for mark, encoding in marks.items() if start.startswith(mark)), "")
     encoding = marked or ("utf-16-le" if start[1:2] == b"\0" else "utf-8")
     text = start.decode(encoding, "replace").lstrip("\ufeff").lstrip()
-    if text.startswith(UNICODE):
-        return encoding, False
-    if text.startswith(ANSI):
-        return marked or ("latin-1" if encoding == "utf-8" else encoding), True
-    raise DocumentError(f"it does not begin with `{UNICODE}` or `{ANSI}`, as registration text files do")
+    is_ansi = text.startswith(ANSI)
+    if not is_ansi and not text.startswith(UNICODE):
+        raise DocumentError(f"it does not begin with `{UNICODE}` or `{ANSI}`, as registration text files do")
+    if encoding != "utf-8" or marked:
+        return encoding, is_ansi
+    return "latin-1" if is_ansi or not _is_utf8(start, stream) else encoding, is_ansi
+
+
+def _is_utf8(start: bytes, stream: IO[bytes]) -> bool:
+    decoder, data = codecs.getincrementaldecoder("utf-8")("surrogatepass"), start
+    try:
+        while data:
+            decoder.decode(data)
+            data = stream.read(_CHUNK)
+        decoder.decode(b"", final=True)
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+class _Reader:
+    """Takes lines apart. Keys that stand there twice, or may be hit by a removal, wait until the end."""
+
+    def __init__(self, text: RegistryText) -> None:
+        self._text = text
+        self._number = 0  # of the line that is being read
+        self._unread: list[str] = []  # lines that are to be read again
+        self._waiting: dict[str, dict[str, str]] = {}  # by key; its rows by address
+        self._removed: tuple[str, ...] = ()
+        self._above: set[str] = set()  # keys with others below them
+        self._survey()
+        self._document = ""
+        self._done: list[str] = []
+        self._ready: list[tuple[str, Block]] = []
+        # Of the section that is being read:
+        self._key = self._prefix = ""
+        self._is_open = self._is_odd = False
+        self._rows: list[str] = []
+        self._names: list[str] = []
+
+    def _survey(self) -> None:
+        seen: set[str] = set()
+        removed = []
+        for is_gone, key in self._text.headers:
+            name = folded(key)
+            if is_gone:
+                removed.append(name)
+            elif name in seen:
+                self._waiting[name] = {}
+            seen.add(name)
+        above = {name.rpartition("\\")[0] for name in seen} - {""}
+        while above:
+            self._above |= above
+            above = {name.rpartition("\\")[0] for name in above} - self._above - {""}
+        self._removed = tuple(removed)
+
+    def read(self, lines: Iterator[str]) -> Iterator[tuple[str, Block]]:
+        """Yield the settings, by document: in the order of the file but for what has to wait."""
+        names, rows, is_ending = self._names, self._rows, False
+        while not is_ending:
+            for line in lines:
+                self._number += 1
+                found = _USUAL(line)
+                if found and not self._is_odd:
+                    name, text, number, digits = found.groups()
+                    if number is not None:
+                        ending = f'"dword",{int(number, 16)}]'
+                    elif text is None:
+                        ending = tail(
+                            "binary", b2a_base64(bytes.fromhex(digits.replace(",", " "))).decode()[:-1]
+                        )
+                    elif text.isprintable():
+                        # Escapes are those of JSON, so that such a text is the same in a line of a profile.
+                        ending = f'"sz","{text}"]'
+                    else:
+                        ending = tail("sz", _unescaped(text))
+                    names.append(name)
+                    rows.append(f"{self._prefix}{name}\0\0{ending}")
+                elif line[:1] == "[" or line.lstrip()[:1] == "[":
+                    self._turn(line)
+                    if self._ready:
+                        yield from self._ready
+                        self._ready = []
+                elif line:
+                    self._careful(line, lines)
+                    if self._unread:
+                        break
+            else:
+                is_ending = True
+            lines, self._unread = chain(self._unread, lines), []
+        self._close()
+        self._flush()
+        yield from self._ready
+        for key, held in self._waiting.items():
+            located = self._text.locate(key) if held else None
+            if located is not None:
+                yield located[0], list(held.values())
+
+    def _careful(self, line: str, lines: Iterator[str]) -> None:
+        """Read a line of another shape, with the lines in which it goes on."""
+        start, bare = self._number, line.removesuffix("\r")
+        try:
+            whole = self._whole_text(line, lines) if bare.lstrip()[:1] == '"' else line
+            found = _NAMED(whole)
+            if found:
+                name, ending = _unescaped(found[1] or ""), self._ending(found[2], lines)
+        except ValueError as error:
+            self._text.note(start, str(error))
+            return
+        if found:
+            self._names.append(name)
+            self._rows.append(named_row(self._prefix, name, ending))
+        elif not _REST(bare) and bare.strip() not in (UNICODE, ANSI):
+            why = _LONE if _BROKEN_NAME(bare) else "it is neither a key, a value nor a comment"
+            self._text.note(start, why)
+
+    def _ending(self, rest: str, lines: Iterator[str]) -> str:
+        """Return the tail of a row for what stands behind a name; raises `ValueError`."""
+        found = _TEXT(rest)
+        if found and _REST(found[2]):
+            return tail("sz", _unescaped(found[1]))
+        rest = self._whole_line(rest, lines)
+        found = _NUMBER(rest)
+        if found and _REST(found[2]):
+            return f'"dword",{int(found[1], 16)}]'
+        found = _HEX(rest)
+        if found and _REST(found[3]):
+            number, data = int(found[1] or "3", 16), _bytes(found[2])
+            return tail(*from_bytes(number, self._text.bytes_of(number, data)))
+        if rest.partition(";")[0].strip() == "-":
+            return f'"{GONE}",null]'
+        raise ValueError("what stands behind its name is no value")
+
+    def _whole_text(self, line: str, lines: Iterator[str]) -> str:
+        """Return a line with those that its texts go on in, until they have an end; raises `ValueError`."""
+        pieces, size, quotes = [line], len(line), _quotes(line)
+        while quotes % 2:
+            more = next(lines, None)
+            if more is None or _NEXT_VALUE(more) or size > _LARGEST_VALUE:
+                self._unread = [*pieces[1:], *([] if more is None else [more])]
+                self._number -= len(pieces) - 1
+                raise ValueError("its text has no end")
+            self._number += 1
+            pieces.append(more)
+            size, quotes = size + len(more), quotes + _quotes(more)
+        return "\n".join(pieces)
+
+    def _whole_line(self, rest: str, lines: Iterator[str]) -> str:
+        """Return a line with those in which it goes on, as a backslash at its end says."""
+        pieces = [rest.strip()]
+        size = 0
+        while pieces[-1].endswith("\\") and (more := next(lines, None)) is not None:
+            self._number += 1
+            size += len(more)
+            if size > _LARGEST_VALUE:
+                raise DocumentError("it has a value of more than 64 million characters")
+            more = more.strip()
+            if more[:1] != ";":  # a comment may stand between
+                pieces[-1] = pieces[-1][:-1]
+                pieces.append(more)
+        return "".join(pieces).removesuffix("\\")
+
+    def _turn(self, line: str) -> None:
+        """Go on to the section of a line."""
+        self._close()
+        found = _header_of(line)
+        if found is None:
+            self._text.note(self._number, "a key has no closing bracket")
+            return
+        is_gone, self._key = found
+        located = self._text.locate(self._key)
+        self._is_open = located is not None and not is_gone
+        if located is None:
+            return
+        document, path = located
+        if document != self._document:
+            self._flush()
+            self._document = document
+            self._ready.append((document, []))  # it is there even if it holds nothing
+        escaped = path.replace("~", "~0").replace("/", "~1").replace("\\", "/")
+        self._prefix = f"/{escaped}/" if path else "/"
+        self._is_odd = is_escaped(self._prefix)
+        if is_gone:
+            self._remove()
+
+    def _remove(self) -> None:
+        """Take away a key with all below it, and all that was said of them before."""
+        own = folded(self._key)
+        for key, rows in self._waiting.items():
+            if key == own or key.startswith(f"{own}\\"):
+                rows.clear()
+        self._waiting.setdefault(own, {})["/"] = row(self._prefix + "/", tail(KEY_GONE, None))
+
+    def _close(self) -> None:
+        """Finish a section; of a value that stands there twice, the later one counts."""
+        names, rows = self._names[:], self._rows[:]
+        self._names.clear()
+        self._rows.clear()
+        if not self._is_open:
+            return
+        self._is_open = False
+        if not rows and self._prefix != "/" and folded(self._key) not in self._above:
+            rows.append(row(self._prefix, _EMPTY))
+        elif len(set(map(str.upper if "".join(names).isascii() else folded, names))) < len(names):
+            rows = list({folded(address_of(one)): one for one in rows}.values())
+        if not (self._waiting or self._removed) or not self._has_to_wait(rows):
+            self._done += rows
+            if len(self._done) > _BLOCK:
+                self._flush()
+
+    def _has_to_wait(self, rows: Block) -> bool:
+        """Keep the rows of a key until all of the file is read, if something else may be said of it."""
+        own = folded(self._key)
+        if own not in self._waiting and not any(f"{own}\\".startswith(f"{key}\\") for key in self._removed):
+            return False
+        known = self._waiting.setdefault(own, {})
+        if rows and known.get(folded(self._prefix), "").endswith(_EMPTY):
+            del known[folded(self._prefix)]  # it is not empty after all
+        known.update((folded(address_of(one)), one) for one in rows)
+        return True
+
+    def _flush(self) -> None:
+        if self._done:
+            self._ready.append((self._document, self._done))
+            self._done = []
+
+
+_LONE: Final = "it has a backslash that is not doubled"
+
+
+def _unescaped(text: str) -> str:
+    """Return the text that is written so; raises `ValueError` for a lone backslash."""
+    if "\\" not in text:
+        return text
+    if any(found[1] not in '"\\' for found in _ESCAPED.finditer(text)):
+        raise ValueError(_LONE)
+    return _ESCAPED.sub(r"\1", text)
+
+
+def _quotes(text: str) -> int:
+    """Count the quotation marks that are not escaped."""
+    return (text.replace("\\\\", "").replace('\\"', "") if "\\" in text else text).count('"')
+
+
+def _bytes(digits: str) -> bytes:
+    """Return the bytes between commas, of one or two hexadecimal digits; raises `ValueError`."""
+    try:
+        return bytes.fromhex(digits.replace(",", " "))
+    except ValueError:
+        pass
+    try:
+        return bytes(int(one, 16) for one in digits.replace(",", " ").split())
+    except ValueError:
+        raise ValueError("its bytes are not all of two hexadecimal digits") from None
+
+
+def _header_of(line: str) -> tuple[bool, str] | None:
+    """Return whether a key is to be removed, and the key, of a line that begins with a bracket."""
+    line = line.strip()
+    if not line.endswith("]"):
+        line, bracket, comment = line.rpartition("]")
+        while bracket and not _REST(comment):
+            line, bracket, more = line.rpartition("]")
+            comment = f"{more}]{comment}"
+        line += bracket
+    minus = line.startswith("[-")
+    key = line[1 + minus : -1]
+    return (minus, key) if key else None

@@ -5,8 +5,7 @@ import re
 from collections.abc import Iterable, Iterator
 
 from zinker.disk.sorted_rows import SortedRows
-from zinker.formats.registry_sections import ANSI, UNICODE
-from zinker.formats.registry_text import ANSI_CHARACTERS
+from zinker.formats.registry_text import ANSI, ANSI_CHARACTERS, UNICODE
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import tokens
 from zinker.model.errors import NotWritable
