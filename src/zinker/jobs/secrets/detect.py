@@ -37,6 +37,7 @@ _ANY = re.compile(
 _LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
 # What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
 _KINDS: dict[str, Kind] = {}
+_ABOVE: dict[str, tuple[Kind, Kind]] = {}
 _DIGITS = "0123456789"
 _SIGNS_OF_BYTES = ('"binary","', '"bytes","', '"none","', '"registry:')
 _NO_TEXT_BYTES = bytes({*range(1, 9), *range(14, 32)})
@@ -259,15 +260,19 @@ def _suspects(
         found.update(plain[number] for number in may_look(others, "\n".join(others)))
     else:
         found.update(may_look(rows, text))
-    if len(_KINDS) > 100_000:
+    if len(_KINDS) + len(_ABOVE) > 100_000:
         _KINDS.clear()
-    by_name = {
+        _ABOVE.clear()
+    by_name: dict[str, Kind] = {
         name: kind for name in {last.rstrip(_DIGITS) for _, _, last in names} if (kind := _kind_of(name))
     }
-    above = {path: kind for path in {path for path, _, _ in names} if (kind := _kind_above(path))}
+    above = {path: kinds for path in {path for path, _, _ in names} if any(kinds := _kinds_above(path))}
     if by_name or above:
         for number, (path, _, last) in enumerate(names):
-            most = by_name.get(last.rstrip(_DIGITS)) or above.get(path)
+            most = by_name.get(last.rstrip(_DIGITS), "")
+            if not most and path in above:
+                of_all, of_nameless = above[path]
+                most = of_all or (of_nameless if _ANY.fullmatch(last) else "")
             begin = len(path) + len(last) if is_named else 0
             if most and (most != "random" or _LONG.search(rows[number], begin)):
                 found.add(number)
@@ -294,14 +299,20 @@ def _kind_of(name: str) -> Kind:
     """Return what a name tells."""
     kind = _KINDS.get(name)
     if kind is None:
-        kind = telling(name.replace("~1", "/").replace("~0", "~")).kind if may_tell(name) else ""
+        kind = telling(_plain(name)).kind if may_tell(name) else ""
         _KINDS[name] = kind
     return kind
 
 
-def _kind_above(above: str) -> Kind:
-    """Return the most that the names above a setting tell."""
-    known = _KINDS.get(above + "/")
+def _kinds_above(path: str) -> tuple[Kind, Kind]:
+    """Return what the names above a setting tell of it: of any, and of one whose own name says nothing."""
+    known = _ABOVE.get(path)
     if known is None:
-        known = _KINDS[above + "/"] = max(map(_kind_of, above.split("/")[-3:]), key=STRENGTH.index)
+        last = path.rpartition("/")[2]
+        several = (name for name in path.split("/")[-3:] if _kind_of(name) and telling(_plain(name)).is_plural)
+        known = _ABOVE[path] = max(map(_kind_of, several), key=STRENGTH.index, default=""), _kind_of(last)
     return known
+
+
+def _plain(name: str) -> str:
+    return name.replace("~1", "/").replace("~0", "~")
