@@ -18,6 +18,7 @@ from zinker.formats.line_file import (
     NO_VALUE,
     Scanned,
     edit_lines,
+    joined,
     read_lines,
     read_rows_of_lines,
 )
@@ -28,7 +29,6 @@ from zinker.model.errors import DocumentError, NotWritable
 _SECTION = re.compile(r"[ \t]*\[(.*)\][ \t]*(?:[;#].*)?\Z")
 _NESTED = re.compile(r"[ \t]*(\[+)([^\[\]\r\n]+)(\]+)[ \t]*(?:#.*)?\r?\n?\Z")
 _LONE_RETURN = re.compile(r"\r(?!\n)")
-_CONTINUED = re.compile(r"(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
 _FOLD = re.compile(r"\\(?:\r\n|\n|\r)[ \t]*")
 _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
 
@@ -149,20 +149,8 @@ class Ini:
     def _joined(self, raw: Sequence[str]) -> Iterator[str]:
         """Put the lines of a value that goes on together."""
         if self._dialect.continued == "indent":
-            yield from self._joined_by_indent(raw)
-            return
-        held = ""
-        for line in raw:
-            if held and _CONTINUED.search(held):
-                held += line
-                continue
-            if held:
-                yield held
-            held = line if self._may_go_on(line.strip()) else ""
-            if not held:
-                yield line
-        if held:
-            yield held
+            return self._joined_by_indent(raw)
+        return joined(raw, lambda line: self._may_go_on(line.strip()))
 
     def _joined_by_indent(self, raw: Sequence[str]) -> Iterator[str]:
         """Put what is indented deeper than a key to its value; a blank line or a comment does not end that."""

@@ -5,7 +5,7 @@ name in the same section get `/2` and so on. A section without keys is an empty 
 sections may be in sections, an address has the names of all of them, and no key may come again.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
@@ -175,15 +175,26 @@ def _settings(characters: str, grammar: Grammar) -> Iterator[tuple[str, Any]]:
             address = f"{address}/{nth}"
         seen.add(address)
         yield address, written if decode is None or written is None else decode(written)
+    above = {section.rpartition("/")[0] for section in sections} if grammar.is_nested else ()
     for section, has_keys in sections.items():
-        if not has_keys and not (grammar.is_nested and _holds_others(section, sections)):
+        if not has_keys and section not in above:
             yield f"/{section}", EMPTY_SECTION
         if grammar.is_nested and f"/{section}" in seen:
             raise DocumentError(f"/{section} is a key and a section, so it has no clear address")
 
 
-def _holds_others(section: str, sections: Iterable[str]) -> bool:
-    return any(other.startswith(f"{section}/") for other in sections)
+def joined(raw: Iterable[str], may_go_on: Callable[[str], bool]) -> Iterator[str]:
+    """Put the lines together that a backslash at the end of the one before says to belong together."""
+    held: list[str] = []
+    for line in raw:
+        held.append(line)
+        bare = line.rstrip("\r\n")
+        backslashes = len(bare) - len(bare.rstrip("\\")) if bare != line else 0
+        if backslashes % 2 == 0 or not may_go_on(held[0]):
+            yield "".join(held)
+            held = []
+    if held:
+        yield "".join(held)
 
 
 def edit_lines(text: Text, grammar: Grammar, edits: Sequence[Edit]) -> bytes:
@@ -368,11 +379,19 @@ class _File:
                 before.lines[-1].is_dropped |= before.ends_blank
 
     def _holds(self, section: str) -> bool:
-        named = [section]
-        if self._grammar.is_nested:
-            named += [name for name in self._sections if name.startswith(f"{section}/")]
-        lines = (line for name in named for line in self._own(name))
-        return any(not (line.is_dropped or line.is_blank or line.is_header) for line in lines)
+        lines = self._own(section)
+        return any(not (line.is_dropped or line.is_blank or line.is_header) for line in lines) or any(
+            map(self._holds, self._inner.get(section, ()))
+        )
+
+    @cached_property
+    def _inner(self) -> dict[str, list[str]]:
+        """The sections in others, by those."""
+        found: dict[str, list[str]] = {}
+        for section in self._sections if self._grammar.is_nested else ():
+            if section:
+                found.setdefault(section.rpartition("/")[0], []).append(section)
+        return found
 
     def _insert(self, section: str, key: str, address: str, value: str | None) -> None:
         """Add a key at the end of its section, looking like the key before it."""

@@ -10,11 +10,10 @@ from collections.abc import Iterator, Sequence
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import Scanned, edit_lines, read_lines
+from zinker.formats.line_file import Scanned, edit_lines, joined, read_lines
 from zinker.formats.text import Text, decode
 from zinker.model.setting import Leaf
 
-_CONTINUED = re.compile(r"(?<!\\)(?:\\\\)*\\(?:\r\n|\n|\r)\Z")
 _KEY = re.compile(r"[ \t\f]*((?:[^\\=: \t\f\r\n]|\\(?:\r\n|.|\n|\r))*)", re.DOTALL)
 _DELIMITER = re.compile(r"[ \t\f]*(?:[=:][ \t\f]*)?(?:\\(?:\r\n|\n|\r)[ \t\f]*)*")
 _ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|(\r\n|\n|\r)[ \t\f]*|(.)|\Z)", re.DOTALL)
@@ -49,7 +48,7 @@ class _Properties:
         self._encoding = "ascii" if text.characters.isascii() else text.encoding
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
-        for line in _joined(raw):
+        for line in joined(raw, lambda first: first.lstrip(" \t\f")[:1] not in ("#", "!")):
             bare = line.strip()
             if not bare or bare[0] in "#!":
                 yield line, "", None, None
@@ -110,18 +109,6 @@ def _has(encoding: str, character: str) -> bool:
     except UnicodeEncodeError:
         return False
     return True
-
-
-def _joined(raw: Sequence[str]) -> Iterator[str]:
-    held = ""
-    for line in raw:
-        held += line
-        is_comment = held.lstrip(" \t\f")[:1] in ("#", "!")
-        if is_comment or not _CONTINUED.search(held):
-            yield held
-            held = ""
-    if held:
-        yield held
 
 
 def _unescaped(found: re.Match[str]) -> str:

@@ -2,9 +2,13 @@
 
 import codecs
 import re
-from typing import NamedTuple
+from collections.abc import Callable
+from typing import NamedTuple, TypeVar
 
 from zinker.model.errors import DocumentError, NotWritable
+
+T = TypeVar("T")
+_LARGEST_REMEMBERED = 4 * 1024 * 1024  # characters
 
 # UTF-32 first: its little-endian mark begins with that of UTF-16.
 _MARKS = (
@@ -92,3 +96,22 @@ def lines(characters: str) -> list[str]:
 def line_end(line: str) -> str:
     """Return the end of a line: CRLF, LF, CR, or nothing."""
     return line[len(line.rstrip("\r\n")) :]
+
+
+def remembered(parse: Callable[[str], T]) -> Callable[[str], T]:
+    """Return a way to take texts apart that knows the last two: an edit, and its proof, ask for the same again.
+
+    What comes of them is not to be changed.
+    """
+    known: dict[str, T] = {}
+
+    def ask(text: str) -> T:
+        found = known.get(text)
+        if found is None:
+            found = parse(text)
+            if len(text) <= _LARGEST_REMEMBERED:
+                known.pop(next(iter(known)), None) if len(known) > 1 else None
+                known[text] = found
+        return found
+
+    return ask

@@ -191,13 +191,19 @@ class _Parser:
                 at = _skip(_FILLING, text, at + 1)
         node.end = inline.end = at + 1
         node.children = children
-        if is_array and children and all(child.children is None for child in children.values()):
-            items = tomllib.loads(f"x={text[start : at + 1]}", parse_float=_number)["x"]
-            node.is_flat = all(map(is_plain, items))
-            for child, item in zip(children.values(), items, strict=True):
-                child.value = item
+        if is_array and children and all(text[child.start] not in "[{" for child in children.values()):
+            node.opener = self._values  # what they are is only asked of the list that an edit is about
         node.own = None if is_array else inline.own
         return node, at + 1
+
+    def _values(self, node: Node) -> dict[str, Node]:
+        """Return the items of a list that holds no lists or tables, with their values."""
+        items = tomllib.loads(f"x={self._text[node.start : node.end]}", parse_float=_number)["x"]
+        children = _children(node)
+        node.is_flat = all(map(is_plain, items))
+        for child, item in zip(children.values(), items, strict=True):
+            child.value = item
+        return children
 
 
 def _children(node: Node) -> dict[str, Node]:
@@ -226,8 +232,16 @@ class _Writer:
     fixed = 1
 
     def parse(self, text: str) -> Node:
-        _load(text)
-        return _Parser(text).run()
+        try:
+            return _Parser(text).run()
+        except (
+            AssertionError,
+            IndexError,
+            KeyError,
+            ValueError,
+        ):  # half-way, an edit has made something else of it
+            _load(text)
+            raise DocumentError("it is no TOML any more") from None
 
     def replace(self, text: str, node: Node, leaf: Leaf, address: str) -> Iterable[Splice]:
         if not node.end:

@@ -38,10 +38,9 @@ def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     text = decode_xml(data, dialect.encoding).characters
     root = parse(text)
     found: Leaves = {}
-    waiting = [(pointer(root.tag), root)]
+    waiting: list[tuple[str, Element, Sequence[str]]] = [(pointer(root.tag), root, ())]
     while waiting:
-        address, element = waiting.pop()
-        named = _named(element, dialect) if address.count("/") > 1 else {}
+        address, element, named = waiting.pop()
         before = len(found)
         for name, value in element.attributes.items():
             if name not in named and not _is_namespace(name):
@@ -49,7 +48,8 @@ def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
         if element.is_mixed:
             found[address] = Leaf("xml", text[element.inner : element.close])
         elif element.children:
-            waiting += [(address + pointer(step), e) for step, e in _steps(element, dialect)][::-1]
+            below = [(address + pointer(step), child, own) for step, child, own in _steps(element, dialect)]
+            waiting += reversed(below)
         elif element.text.strip() or (len(found) == before and element is not root):
             found[address] = Leaf("text", element.text)
     return found
@@ -79,15 +79,6 @@ def _is_namespace(name: str) -> bool:
     return name == "xmlns" or name.startswith("xmlns:")
 
 
-def _named(element: Element, dialect: Dialect) -> dict[str, str]:
-    """Return the attributes of an element that name it, and are no settings for that reason."""
-    for key in dialect.named_by:
-        tests = _tests(element, key)
-        if tests:
-            return {name: value for child, name, value in tests if not child}
-    return {}
-
-
 def _tests(element: Element, key: str) -> list[tuple[str, str, str]]:
     """Return child, attribute and value for every piece of a naming key, or nothing where one is missing."""
     tests = []
@@ -101,22 +92,23 @@ def _tests(element: Element, key: str) -> list[tuple[str, str, str]]:
     return tests
 
 
-def _steps(parent: Element, dialect: Dialect) -> Iterator[tuple[str, Element]]:
-    """Yield the children of an element with the step that leads to each."""
-    steps = [_step(child, dialect) for child in parent.children]
-    several = Counter(steps)
+def _steps(parent: Element, dialect: Dialect) -> Iterator[tuple[str, Element, Sequence[str]]]:
+    """Yield the children of an element with the step that leads to each, and the attributes that name it.
+
+    Those are no settings for that reason.
+    """
+    # What has no attributes has no name but where that is given by what is in it.
+    is_by_child = any("/@" in key for key in dialect.named_by)
     count: Counter[str] = Counter()
-    for step, child in zip(steps, parent.children, strict=True):
+    for child in parent.children:
+        step, named = child.tag, []
+        if child.attributes or is_by_child:
+            tests = next(filter(None, (_tests(child, key) for key in dialect.named_by)), [])
+            if tests:
+                step = f"{child.tag}[{' and '.join(_test(*test) for test in tests)}]"
+                named = [name for holder, name, _ in tests if not holder]
         count[step] += 1
-        yield (step if several[step] == 1 or count[step] == 1 else f"{step}[{count[step]}]"), child
-
-
-def _step(element: Element, dialect: Dialect) -> str:
-    for key in dialect.named_by:
-        tests = _tests(element, key)
-        if tests:
-            return f"{element.tag}[{' and '.join(_test(*test) for test in tests)}]"
-    return element.tag
+        yield (step if count[step] == 1 else f"{step}[{count[step]}]"), child, named
 
 
 def _test(child: str, name: str, value: str) -> str:
@@ -133,12 +125,11 @@ class _Writer:
     def parse(self, text: str) -> Node:
         element = parse(text)
         top = Node(element.start, element.end, {}, own=element)
-        waiting = [top]
+        waiting: list[tuple[Node, Sequence[str]]] = [(top, ())]
         while waiting:
-            node = waiting.pop()
+            node, named = waiting.pop()
             element = node.own
             children = node.children = {}
-            named = _named(element, self._dialect) if node is not top else {}
             for name in element.attributes:
                 if name not in named and not _is_namespace(name):
                     children[f"@{name}"] = Node(0, 0, own=(element, name))
@@ -146,9 +137,9 @@ class _Writer:
                 if element.is_mixed or element.text.strip() or (not children and node is not top):
                     children[""] = Node(element.inner, element.close, own=(element, ""))
                 continue
-            for step, child in _steps(element, self._dialect):
+            for step, child, named in _steps(element, self._dialect):
                 children[step] = Node(child.start, child.end, {}, own=child)
-                waiting.append(children[step])
+                waiting.append((children[step], named))
         # The element that holds everything is the only one at its level, and is never removed.
         return Node(0, len(text), {top.own.tag: top})
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from xml.parsers import expat  # noqa: S406 - hardened below
 
-from zinker.formats.text import Text, decode
+from zinker.formats.text import Text, decode, remembered
 from zinker.model.errors import DocumentError, NotWritable
 
 _DECLARATION = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z][A-Za-z0-9._-]*)["']""")
@@ -37,6 +37,7 @@ class Element:
     end: int = 0
     children: list["Element"] = field(default_factory=list)
     text: str = ""
+    spans: dict[str, tuple[int, int, int]] = field(default_factory=dict)  # of its attributes, once asked for
 
     @property
     def is_closed(self) -> bool:
@@ -67,6 +68,7 @@ def decode_xml(data: bytes, declared: str = "") -> Text:
         raise DocumentError(f"it says its encoding is {name}, which is unknown") from None
 
 
+@remembered
 def parse(text: str) -> Element:
     """Take a document apart; raises `DocumentError` for one that is not well-formed or declares entities."""
     try:
@@ -162,10 +164,10 @@ def _to_characters(root: Element, data: bytes) -> None:
 
 def attribute_span(text: str, element: Element, name: str) -> tuple[int, int, int]:
     """Return where an attribute begins (with the space before it), and where its value does and ends."""
-    for found in _ATTRIBUTE.finditer(text, element.start + 1 + len(element.tag), element.inner):
-        if found[1] == name:
-            return found.start(), found.start(2) + 1, found.end(2) - 1
-    raise KeyError(name)
+    if not element.spans:
+        found = _ATTRIBUTE.finditer(text, element.start + 1 + len(element.tag), element.inner)
+        element.spans = {one[1]: (one.start(), one.start(2) + 1, one.end(2) - 1) for one in found}
+    return element.spans[name]
 
 
 def escaped(value: str, address: str, quote: str = "") -> str:

@@ -14,7 +14,7 @@ import yaml
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
-from zinker.formats.text import decode
+from zinker.formats.text import decode, remembered
 from zinker.formats.walk import Native, exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
@@ -80,6 +80,7 @@ class _Own:
         self.target: Node | None = None  # what an alias stands for
 
 
+@remembered
 def _parse(text: str) -> Node:
     try:
         return _Composer(text).run()

@@ -309,7 +309,9 @@ def _kinds_above(path: str) -> tuple[Kind, Kind]:
     known = _ABOVE.get(path)
     if known is None:
         last = path.rpartition("/")[2]
-        several = (name for name in path.split("/")[-3:] if _kind_of(name) and telling(_plain(name)).is_plural)
+        several = (
+            name for name in path.split("/")[-3:] if _kind_of(name) and telling(_plain(name)).is_plural
+        )
         known = _ABOVE[path] = max(map(_kind_of, several), key=STRENGTH.index, default=""), _kind_of(last)
     return known
 
