@@ -2,6 +2,7 @@
 
 import pytest
 from conformance.corpus import FORMATS, corpus
+from conformance.mutated import mutated
 from conformance.suites import SUITES
 from conformance.trial import tried_all
 
@@ -34,3 +35,10 @@ def test_files_as_they_are_used_are_edited_and_none_is_spoilt(format):
     assert not tally.wrong
     assert tally.counts["files"] >= FILES[format]
     assert tally.counts["edited"] >= 0.98 * (tally.counts["edited"] + tally.counts["left alone"])
+
+
+@pytest.mark.parametrize("format", [*FORMATS, "plist"])
+def test_an_edit_of_a_file_with_mistakes_is_right_or_is_not_made(format):
+    tally = tried_all(mutated(format, 3000), most=1)
+    assert not tally.wrong
+    assert tally.counts["files"] == 3000 and tally.counts["edited"] > 1000

@@ -230,6 +230,17 @@ def test_what_cannot_be_written_is_refused(format, document, edit):
         ("json", b"[" * 100_000 + b"]" * 100_000),
         ("json", b'{"a": "\xff"}'),
         ("json", b'{"n": ' + b"9" * 5000 + b"}"),
+        ("json", b"[1,,]"),
+        ("json", b"[,]"),
+        ("json", b'{"a": 1} /* open'),
+        ("plist", b"<plist><dict><key><true/>k</key><string>x</string></dict></plist>"),
+        ("toml", "a = 1\n".encode("utf-16")),
+        ("xml", b"\xef\xbb\xbf<?xml version='1.0' encoding='iso-8859-1'?><x/>"),
+        # What not everybody reads alike.
+        ("yaml", "a: x\u2028b: y\n".encode()),
+        ("yaml", b"{ ?a: b }\n"),
+        ("yaml", b"k: &a:b v\n"),
+        ("yaml", b"- |+\n   "),
     ],
 )
 def test_what_breaks_its_format_is_said(format, document):

@@ -430,7 +430,7 @@ def test_subjects_are_drafted_checked_and_found(fernwork):
 
 def test_a_pattern_that_comes_to_no_end_is_given_up(fernwork, monkeypatch):
     """Each `a` doubles the ways to match it, of which none is right."""
-    monkeypatch.setattr("zinker.formats.pattern._LONGEST_SEARCH", 0.1)
+    monkeypatch.setattr("zinker.formats.pattern.LONGEST_SEARCH", 0.1)
     subject = fernwork.path / "subjects/fernwork.subject.toml"
     subject.write_text(
         subject.read_text().replace(r'^pref\("(?P<key>[^"]+)",', r'^pref\("(?P<key>(?:a|aa)+)",')

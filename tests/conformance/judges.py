@@ -56,6 +56,8 @@ def _node():
 
 def _by_node(format):
     def judge(data):
+        if format in ("yaml", "properties") and re.search(rb"\r(?!\n)", data):
+            raise Refused("a carriage return alone, which this reader does not take for the end of a line")
         node = _node()
         line = {"format": format, "data": base64.b64encode(data.removeprefix(b"\xef\xbb\xbf")).decode()}
         node.stdin.write(json.dumps(line) + "\n")
@@ -119,7 +121,7 @@ def _of_toml(value):
     if isinstance(value, datetime.date | datetime.time):
         raw = value.as_string() if hasattr(value, "as_string") else value.isoformat()
         return "date", moment(raw)
-    return "text", str(value)
+    return "text", str(value).replace("\r\n", "\n")  # as its readers may have it
 
 
 def moment(text):
@@ -174,6 +176,9 @@ def ini_value(sections):
     }
 
 
+_ODD_SPACE = re.compile("[\x0b\x0c\x1c-\x1f\x85\xa0\u1680\u2000-\u200a\u2028\u2029\u202f\u205f\u3000]")
+
+
 def _configparser(data, delimiters, comments, inline, allow_no_value, empty_lines, strict, default):
     parser = configparser.RawConfigParser(
         delimiters=delimiters, comment_prefixes=comments, inline_comment_prefixes=inline, strict=strict,
@@ -181,6 +186,8 @@ def _configparser(data, delimiters, comments, inline, allow_no_value, empty_line
     )  # fmt: skip
     parser.optionxform = str
     text = data.decode("utf-8-sig")
+    if _ODD_SPACE.search(text):
+        raise Refused("a space beyond ASCII, which configparser cuts off")
     parser.read_file(io.StringIO(text, newline=None))
     found = {name: dict(parser._sections[name]) for name in parser.sections()}  # without what is by default
     if parser.defaults():
@@ -190,6 +197,12 @@ def _configparser(data, delimiters, comments, inline, allow_no_value, empty_line
 
 # As desktop applications write them.
 PLAIN_INI = ("=",), ("#", ";"), (), True, False, True, "\0"
+
+
+def _ini(data):
+    if re.search(rb"^[ \t]+\S", data, re.MULTILINE):
+        raise Refused("a line that configparser would take for more of a value")
+    return _configparser(data, *PLAIN_INI)
 
 
 def _line_comments(text, marks):
@@ -283,7 +296,7 @@ _JUDGES = {
     "properties": _by_node("properties"),
     "toml": _toml,
     "plist": _plist,
-    "ini": lambda data: _configparser(data, *PLAIN_INI),
+    "ini": _ini,
     "keyfile": _keyfile,
     "xml": _xml,
 }

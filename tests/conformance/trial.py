@@ -15,8 +15,6 @@ from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
-_MOST = 4  # settings of one document that are changed and removed
-
 
 @dataclass
 class Tally:
@@ -44,19 +42,19 @@ class Tally:
         return " | ".join(map(str, (*cells, counts["wrong"] + counts["crash"])))
 
 
-def tried_all(cases: Iterable[Case]) -> Tally:
-    """Try documents; whatever is raised is a crash."""
+def tried_all(cases: Iterable[Case], most: int = 4) -> Tally:
+    """Try documents, change and remove that many settings of each; whatever is raised is a crash."""
     tally = Tally()
     for case in cases:
         try:
-            tried(case, tally)
+            tried(case, tally, most)
         except Exception as error:  # noqa: BLE001 - what must not happen
             tally.counts["crash"] += 1
             tally.wrong.append(f"{case.name}: {type(error).__name__}: {error}")
     return tally
 
 
-def tried(case: Case, tally: Tally) -> None:
+def tried(case: Case, tally: Tally, most: int) -> None:
     """Read one document, edit it in many ways, and have the reference look at each."""
     tally.note("files")
     try:
@@ -91,9 +89,8 @@ def tried(case: Case, tally: Tally) -> None:
     if any(address.count("/") > 100 for address in leaves):
         tally.note("deep")  # deeper than the reference can be asked about
         return
-    for edit in edits_of(
-        single_ones(leaves) if case.format in ("ini", "properties") else leaves, before.tree
-    ):
+    those = single_ones(leaves) if case.format in ("ini", "properties") else leaves
+    for edit in edits_of(those, before.tree, most):
         one_edit(case, before, edit, leaves, tally)
 
 
@@ -124,10 +121,10 @@ def one_edit(case, before, edit, leaves, tally):
     tally.note("edited")
 
 
-def edits_of(leaves, tree):
+def edits_of(leaves, tree, most):
     addresses = sorted(leaves)
-    step = max(1, len(addresses) // _MOST)
-    for address in addresses[::step][:_MOST]:
+    step = max(1, len(addresses) // most)
+    for address in addresses[::step][:most]:
         # A key file says of itself that it is UTF-8.
         other = None if address.endswith("/Encoding") else _other(leaves[address])
         if other is not None:
@@ -300,6 +297,8 @@ def normal(tree):
     if tree[0] in ("tagged", "standard"):
         below = normal(tree[2])
         return below if below in (("map", {}), ("list", [])) else (tree[0], tree[1], below)
+    if tree[0] == "null":
+        return ("null",)
     if tree[0] == "list":
         below = [normal(one) for one in tree[1]]
         return "list", [one for one in below if one not in (("map", {}), ("list", []))]

@@ -5,6 +5,8 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from zinker.formats.limits import LONGEST_PATTERN
+
 Name = Literal[
     "ini",
     "json",
@@ -18,9 +20,6 @@ Name = Literal[
     "xml",
     "yaml",
 ]
-
-# A pattern is applied to every line of a document; what takes longer than this to write is no pattern for a line.
-LONGEST_PATTERN = 500
 
 
 class Table(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

@@ -9,9 +9,9 @@ import unicodedata
 from collections.abc import Iterator
 from typing import Any, Final, NamedTuple
 
+from zinker.formats.limits import DEEPEST_VARIANT
 from zinker.model.errors import DocumentError
 
-_DEEPEST = 64
 # Type characters with a size of their own: size and alignment in bytes, and how they are unpacked.
 _FIXED: Final = {
     "b": (1, "B"),
@@ -65,7 +65,7 @@ def signatures(text: str) -> Iterator[str]:
 
 def _end(text: str, at: int, depth: int) -> int:
     first = text[at : at + 1]
-    if depth > _DEEPEST or not first:
+    if depth > DEEPEST_VARIANT or not first:
         raise DocumentError("it has a value of a type that there is not")
     if first in "am":
         return _end(text, at + 1, depth + 1)
@@ -95,7 +95,7 @@ class _Reader:
 
     def read(self, signature: str, data: bytes, depth: int) -> Variant:
         """Read a value from all of the bytes."""
-        if depth > _DEEPEST:
+        if depth > DEEPEST_VARIANT:
             raise DocumentError("its values are nested too deeply")
         first = signature[0]
         if first in _FIXED:

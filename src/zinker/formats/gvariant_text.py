@@ -9,9 +9,9 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from zinker.formats.gvariant import Variant, signatures
+from zinker.formats.limits import DEEPEST_VARIANT
 from zinker.model.errors import DocumentError
 
-_DEEPEST = 64
 _TOKEN = re.compile(
     r"""\s*(?:
       (?P<bytes>b(?:'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"))
@@ -100,7 +100,7 @@ class _Tokens:
 
     def value(self, depth: int) -> _Node:
         """Read a value from here on."""
-        if depth > _DEEPEST:
+        if depth > DEEPEST_VARIANT:
             raise DocumentError("its values are nested too deeply")
         kind, word = self.kind, self.word
         self.go_on()

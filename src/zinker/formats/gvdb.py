@@ -8,12 +8,11 @@ import struct
 from typing import Final, NamedTuple
 
 from zinker.formats.gvariant import Variant, read_variant
+from zinker.formats.limits import LONGEST_KEY, MOST_TABLES
 from zinker.model.errors import DocumentError
 
 _SIGN: Final = b"GVariant"
 _SWAPPED: Final = b"raVGtnai"
-_MOST_TABLES = 100_000
-_LONGEST_KEY = 65_536
 
 
 class Table(NamedTuple):
@@ -41,7 +40,7 @@ class _Reader:
 
     def table(self, start: int, end: int, depth: int) -> Table:
         self._tables += 1
-        if start % 4 or not start <= end <= len(self._data) or depth > 8 or self._tables > _MOST_TABLES:
+        if start % 4 or not start <= end <= len(self._data) or depth > 8 or self._tables > MOST_TABLES:
             raise DocumentError("a table of it is not in the file")
         found = Table({}, {})
         if end - start < 8:
@@ -83,7 +82,7 @@ class _Reader:
         for one in reversed(chain):
             _, _, start, size, *_ = items[one]
             piece = self._data[start : start + size]
-            if len(piece) < size or len(text) > _LONGEST_KEY:
+            if len(piece) < size or len(text) > LONGEST_KEY:
                 raise DocumentError("a key of it is not in the file")
             try:
                 text += piece.decode()

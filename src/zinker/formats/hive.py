@@ -15,14 +15,13 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Final, NamedTuple
 
+from zinker.formats.limits import MOST_KEYS, MOST_VALUES
 from zinker.formats.registry_values import DWORD, SZ, from_bytes
 from zinker.model.address import folded, pointer
 from zinker.model.errors import DocumentError
 from zinker.model.rows import Block, is_escaped, named_row, row, tail, text_tail
 
 BASE: Final = 4096
-_MOST_KEYS_BELOW = 1_000_000
-_MOST_VALUES = 1_000_000
 _SEGMENT = 16_344  # bytes of data in each cell of a large value
 _INLINE = 0x8000_0000
 _PLAIN_NAME = 0x20  # flag of a key whose name has a byte for each character
@@ -189,7 +188,7 @@ class Hive:
     def _subkeys(self, key: Key) -> list[int]:
         if not key.subkeys:
             return []
-        if key.subkeys > _MOST_KEYS_BELOW:
+        if key.subkeys > MOST_KEYS:
             raise _Broken("there are more than a file can hold")
         places: list[int] = []
         lists, seen = [key.subkey_list], set()
@@ -234,7 +233,7 @@ class Hive:
     def _value_list(self, key: Key) -> tuple[int, ...]:
         if not key.values:
             return ()
-        if key.values > _MOST_VALUES:
+        if key.values > MOST_VALUES:
             raise _Broken("there are more than a file can hold")
         start, _ = self._cell(key.value_list, 4 * key.values)
         return struct.unpack_from(f"<{key.values}I", self._data, start)

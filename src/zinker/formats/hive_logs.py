@@ -10,10 +10,10 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from zinker.formats.hive import BASE, checksum
+from zinker.formats.limits import LARGEST_LOG
 
 _SECTOR = 512
 _SEED = 0x82EF_4D88_7A4E_55C5
-_LARGEST = 2**31
 _MASK = 0xFFFF_FFFF
 _entry = struct.Struct("<4sIIIIIQQ").unpack_from
 _u32_pair = struct.Struct("<II").unpack_from
@@ -79,7 +79,7 @@ def _entry_at(log: bytes, at: int) -> _Entry | None:
     if at + 40 > len(log):
         return None
     sign, size, _, number, bins, count, hash1, hash2 = _entry(log, at)
-    if sign != b"HvLE" or size % _SECTOR or size < 40 or at + size > len(log) or bins > _LARGEST:
+    if sign != b"HvLE" or size % _SECTOR or size < 40 or at + size > len(log) or bins > LARGEST_LOG:
         return None
     if 40 + count * 8 > size or marvin32(log[at : at + 32]) != hash2:
         return None
@@ -102,7 +102,7 @@ def _dirty_pages(log: bytes) -> _Entry | None:
     bins = struct.unpack_from("<I", log, 40)[0]
     count = bins // _SECTOR
     bitmap = log[_SECTOR + 4 : _SECTOR + 4 + (count + 7) // 8]
-    if number != second or bins > _LARGEST or len(bitmap) < (count + 7) // 8:
+    if number != second or bins > LARGEST_LOG or len(bitmap) < (count + 7) // 8:
         return None
     start = -(-(_SECTOR + 4 + len(bitmap)) // _SECTOR) * _SECTOR
     pages = []

@@ -10,6 +10,7 @@ import regex
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.limits import LONGEST_MATCHED_LINE, LONGEST_SEARCH
 from zinker.formats.line_file import NO_VALUE, Scanned, edit_lines, read_lines
 from zinker.formats.text import decode
 from zinker.model.errors import DocumentError
@@ -17,8 +18,6 @@ from zinker.model.errors import DocumentError
 # A pattern may take time that grows with the square of a line's length, or worse: no line longer than this, in
 # characters, is looked at, and none for longer than so many seconds. `regex`, unlike `re`, can be told to stop,
 # and lets other threads run, among them the one that hears Ctrl+C.
-_LONGEST_LINE = 100_000
-_LONGEST_SEARCH = 10.0
 
 
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
@@ -48,13 +47,13 @@ class _Pattern:
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         for number, line in enumerate(raw, 1):
             bare = line.rstrip("\r\n")
-            is_skipped = len(bare) > _LONGEST_LINE or (
+            is_skipped = len(bare) > LONGEST_MATCHED_LINE or (
                 self._comments and bare.lstrip().startswith(self._comments)
             )
             try:
                 found = None if is_skipped else self._search(bare)
             except TimeoutError:
-                why = f"the pattern does not come to an end within {_LONGEST_SEARCH:g} seconds"
+                why = f"the pattern does not come to an end within {LONGEST_SEARCH:g} seconds"
                 raise DocumentError(f"line {number}: {why}") from None
             yield line, "", (found["key"] or None) if found else None, found["value"] if found else None
 
@@ -63,7 +62,7 @@ class _Pattern:
         return found.start("value") if found else 0
 
     def _search(self, bare: str) -> "regex.Match[str] | None":
-        return self._pattern.search(bare, timeout=_LONGEST_SEARCH, concurrent=True)
+        return self._pattern.search(bare, timeout=LONGEST_SEARCH, concurrent=True)
 
     def value(self, written: str) -> str:
         return written

@@ -14,6 +14,7 @@ from typing import Any
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.limits import MOST_OBJECTS
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, nested
 from zinker.formats.walk import Native, is_index, is_plain, leaf_of, leaves_of
 from zinker.formats.xml_tree import Element, beside_comments, decode_xml, escaped, parse
@@ -79,7 +80,7 @@ def _check_size(root: Any) -> None:
     while waiting:
         holder = waiting.pop()
         count += 1
-        if count > 2_000_000:
+        if count > MOST_OBJECTS:
             raise DocumentError("its objects are used again and again, without end")
         if isinstance(holder, dict):
             if not all(isinstance(name, str) for name in holder):

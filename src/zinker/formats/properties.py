@@ -49,7 +49,7 @@ class _Properties:
 
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         for line in joined(raw, lambda first: first.lstrip(" \t\f")[:1] not in ("#", "!")):
-            bare = line.strip()
+            bare = line.strip(" \t\f\r\n")
             if not bare or bare[0] in "#!":
                 yield line, "", None, None
                 continue

@@ -27,6 +27,7 @@ from functools import cached_property
 from itertools import chain
 from typing import IO, Final, NamedTuple
 
+from zinker.formats.limits import LARGEST_VALUE, MOST_TROUBLES
 from zinker.formats.registry_values import from_bytes
 from zinker.model.address import folded
 from zinker.model.errors import DocumentError
@@ -44,8 +45,6 @@ ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) f
 
 _CHUNK = 2 * 1024 * 1024
 _BLOCK = 20_000  # rows that are handed on at a time
-_LARGEST_VALUE = 64 * 1024 * 1024  # characters
-_MOST_TROUBLES = 100
 _EMPTY = tail("key", None)
 # A line as Windows writes most of them, with a name that is the same in an address and in a profile. Others
 # have escapes in their names, go on in the next line, and so on.
@@ -125,9 +124,9 @@ class RegistryText:
 
     def note(self, line: int, why: str) -> None:
         """Remember a mistake; of very many, only the first."""
-        if len(self.mistakes) < _MOST_TROUBLES:
+        if len(self.mistakes) < MOST_TROUBLES:
             self.mistakes.append(Mistake(line, why))
-        elif len(self.mistakes) == _MOST_TROUBLES:
+        elif len(self.mistakes) == MOST_TROUBLES:
             self.mistakes.append(Mistake(0, "there are more such lines"))
 
     def _pieces(self) -> Iterator[str]:
@@ -153,7 +152,7 @@ class RegistryText:
                     text = text.replace("\r", "\n")  # line ends as older Macs have them
                 at = text.rfind("\n") if data else len(text)
                 piece, rest = text[: max(at, 0)], text[at + 1 :]
-                if len(rest) > _LARGEST_VALUE:
+                if len(rest) > LARGEST_VALUE:
                     raise DocumentError("it has a line of more than 64 million characters")
                 if at >= 0:
                     yield piece
@@ -304,7 +303,7 @@ class _Reader:
         pieces, size, quotes = [line], len(line), _quotes(line)
         while quotes % 2:
             more = next(lines, None)
-            if more is None or _NEXT_VALUE(more) or size > _LARGEST_VALUE:
+            if more is None or _NEXT_VALUE(more) or size > LARGEST_VALUE:
                 self._unread = [*pieces[1:], *([] if more is None else [more])]
                 self._number -= len(pieces) - 1
                 raise ValueError("its text has no end")
@@ -320,7 +319,7 @@ class _Reader:
         while pieces[-1].endswith("\\") and (more := next(lines, None)) is not None:
             self._number += 1
             size += len(more)
-            if size > _LARGEST_VALUE:
+            if size > LARGEST_VALUE:
                 raise DocumentError("it has a value of more than 64 million characters")
             more = more.strip()
             if more[:1] != ";":  # a comment may stand between

@@ -9,13 +9,13 @@ from difflib import SequenceMatcher
 from typing import Any, Final, NamedTuple, Protocol
 
 from zinker.formats.leaves import Edit
+from zinker.formats.limits import MOST_COMPARED
 from zinker.formats.walk import is_index, leaf_of
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.setting import Leaf
 
 _OTHER: Final = "something else stands there, with another structure"
-_MOST_COMPARED = 1_000_000  # pairs of items of an old and a new list that are compared
 
 
 class Splice(NamedTuple):
@@ -179,7 +179,7 @@ def _replace_items(
     items = list((node.children or {}).values())
     old, new = ([(type(value), value) for value in side] for side in ((i.value for i in items), values))
     spelled = {key: text[item.start : item.end] for key, item in zip(old, items, strict=True)}
-    if len(old) * len(new) > _MOST_COMPARED or not set(old) & set(new):
+    if len(old) * len(new) > MOST_COMPARED or not set(old) & set(new):
         steps = [[0, len(old), 0, len(new)]]
     else:
         matched = SequenceMatcher(None, old, new, autojunk=False).get_opcodes()

@@ -5,10 +5,10 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple, TypeVar
 
+from zinker.formats.limits import LARGEST_REMEMBERED
 from zinker.model.errors import DocumentError, NotWritable
 
 T = TypeVar("T")
-_LARGEST_REMEMBERED = 4 * 1024 * 1024  # characters
 
 # UTF-32 first: its little-endian mark begins with that of UTF-16.
 _MARKS = (
@@ -109,7 +109,7 @@ def remembered(parse: Callable[[str], T]) -> Callable[[str], T]:
         found = known.get(text)
         if found is None:
             found = parse(text)
-            if len(text) <= _LARGEST_REMEMBERED:
+            if len(text) <= LARGEST_REMEMBERED:
                 known.pop(next(iter(known)), None) if len(known) > 1 else None
                 known[text] = found
         return found

@@ -13,6 +13,7 @@ import yaml
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.limits import DEEPEST_YAML
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
 from zinker.formats.text import decode, remembered
 from zinker.formats.walk import Native, exact, is_plain, leaves_of, spelled
@@ -21,7 +22,6 @@ from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
 _PARSER: Any = getattr(yaml, "CLoader", yaml.Loader)  # parsing only; nothing is ever constructed
-_DEEPEST = 500
 _NULL = re.compile(r"(?:null|Null|NULL|~|)\Z")
 _BOOL = re.compile(r"(?:true|True|TRUE|false|False|FALSE)\Z")
 _INT = re.compile(r"[-+]?[0-9]+\Z|0o[0-7]+\Z|0x[0-9a-fA-F]+\Z")
@@ -30,6 +30,7 @@ _FLOAT = re.compile(
 )
 # Text that can stand without quotation marks anywhere, and that no version of YAML takes for something else.
 _BARE = re.compile(r"[A-Za-z_/.][\w ./+()@%^=;~$-]*\Z")
+_ODD_LINE_END = re.compile("[\x85\u2028\u2029]")  # YAML 1.1 has them for ends of lines, 1.2 has not
 _HEADER_COMMENT = re.compile(r"[|>][-+0-9]*([ \t]+#[^\r\n]*)")
 _ANCHOR = re.compile(r"&[^\s\[\]{},]+\s*")
 _WORDS = {"true", "false", "yes", "no", "on", "off", "y", "n", "null", "~", ".inf", ".nan"}
@@ -100,6 +101,8 @@ class _Composer:
         self._events: Iterator[Any] = yaml.parse(text, Loader=_PARSER)
 
     def run(self) -> Node:
+        if odd := _ODD_LINE_END.search(self._text):
+            raise DocumentError(f"it has {odd[0]!a}, which only some take for the end of a line")
         root, count = None, 0
         for event in self._events:
             if isinstance(event, yaml.DocumentStartEvent):
@@ -112,7 +115,7 @@ class _Composer:
         return root
 
     def _node(self, event: Any, depth: int) -> Node:
-        if depth > _DEEPEST:
+        if depth > DEEPEST_YAML:
             raise DocumentError("it is nested too deeply")
         start, end = _index(event.start_mark), _index(event.end_mark)
         if isinstance(event, yaml.AliasEvent):
