@@ -6,6 +6,7 @@ import json
 import random
 import sqlite3
 
+import configobj
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
@@ -458,3 +459,88 @@ def test_a_database_cut_off_anywhere_is_put_together_as_sqlite_itself_does(tmp_p
         if is_open:
             live.execute("ROLLBACK")
     assert seen["hot"] > 5 and seen["whole"] > 5 and (mode != "wal" or seen["cut"] > 5)
+
+
+NESTED = b"""place = garden  # where
+[benches]
+count = 2
+[[east]]
+plugin = watering
+[[[deep]]]
+a = "x, y"
+[[west]]
+
+[lamps]
+dusk = 19:30
+"""
+
+
+def test_sections_in_sections_as_configobj_reads_them():
+    dialect = Dialect(nested=True, comments=("#",), inline=True, quotes=True)
+
+    def seen(data):
+        made = configobj.ConfigObj(data.decode().splitlines(), list_values=True, interpolation=False)
+        return json.loads(json.dumps(made))
+
+    found = formats.read("ini", NESTED, dialect)
+    assert found["/benches/east/deep/a"] == text("x, y") and found["//place"] == text("garden")
+    assert found["/benches/west"] == Leaf("object", {})
+    now = seen(NESTED)
+    after = formats.edit(
+        "ini",
+        NESTED,
+        [
+            Edit("/benches/east/plugin", text("drip")),
+            Edit("/benches/east/deep/a", None),
+            Edit("/benches/more", text("1")),
+            Edit("/benches/north/deeper/b", text("2")),
+            Edit("/vents/inner/c", text("3 # no comment")),
+            Edit("//top", text("4")),
+            Edit("/lamps/dusk", None),
+        ],
+        dialect,
+    )
+    now["benches"]["east"] = {"plugin": "drip"}
+    now["benches"] |= {"more": "1", "north": {"deeper": {"b": "2"}}}
+    del now["lamps"]
+    now |= {"vents": {"inner": {"c": "3 # no comment"}}, "top": "4"}
+    assert seen(after) == now and b"# where" in after
+    for document, why in (
+        (b"[[a]]\n", "in one that is not there"),
+        (b"[a]\nb=1\nb=2\n", "twice"),
+        (b"a='''x\ny'''\n", "several lines"),
+        (b"[a]\nb=1\n[[b]]\nc=2\n", "a key and a section"),
+    ):
+        with pytest.raises(DocumentError, match=why):
+            formats.read("ini", document, dialect)
+
+
+def test_a_key_without_a_value_comes_and_goes():
+    document = b"[lamps]\nautomatic\ndusk = 19:30\n"
+    given_one = formats.edit("ini", document, [Edit("/lamps/automatic", text("yes"))])
+    assert given_one == b"[lamps]\nautomatic=yes\ndusk = 19:30\n"
+    assert formats.edit("ini", given_one, [Edit("/lamps/automatic", Leaf("null", None))]) == document
+
+
+@pytest.mark.parametrize(
+    ("format", "document", "leaf", "result"),
+    [
+        ("yaml", "a: True\n", Leaf("bool", False), "a: False\n"),
+        ("yaml", "a: 2.50\n", Leaf("float", 1.5), "a: 1.50\n"),
+        ("yaml", "a: 'x'\n", text("it's"), "a: 'it''s'\n"),
+        ("yaml", "a:  # b\n - 1.50 # c\n - x\n", Leaf("list", [1.5, "z", 2]), "a:  # b\n - 1.50 # c\n - z\n - 2\n"),
+        ("yaml", "a: |  # b\n  x\n", text("z"), "a: z  # b\n"),
+        ("yaml", "a: 1\r\nb: 2\r\n", None, "b: 2\r\n"),
+        ("json", '{"a": [1.50, /* b */ 2,\n3]}', Leaf("list", [1.5, 9, 2, 3]), '{"a": [1.50, /* b */ 9, 2,\n3]}'),
+        ("toml", "a = [\n 1.50, # b\n 2, # c\n]\n", Leaf("list", [1.5, 3, 4]), "a = [\n 1.50, # b\n 3, # c\n 4,\n]\n"),
+        ("toml", "a = 10:00:00.12345678\n", Leaf("date", "10:00:00.12345679"), "a = 10:00:00.12345679\n"),
+        ("toml", "a.b = 1\nc = {a.b = 1, a.c = 2}\n", None, "c = {a.b = 1, a.c = 2}\n"),
+        ("xml", "<r><a><!-- b -->x</a></r>", text("y"), "<r><a><!-- b -->y</a></r>"),
+        ("plist", "<plist><dict><key>a</key><array><real>1.50</real><!--b--><string>x</string></array></dict></plist>",
+         Leaf("list", [1.5, "y"]),
+         "<plist><dict><key>a</key><array><real>1.50</real><!--b--><string>y</string></array></dict></plist>"),
+    ],
+)  # fmt: skip
+def test_the_spelling_of_what_stays_and_the_comments_stay(format, document, leaf, result):
+    address = "/r/a" if format == "xml" else "/a/b" if document.startswith("a.b") else "/a"
+    assert formats.edit(format, document.encode(), [Edit(address, leaf)]) == result.encode()
