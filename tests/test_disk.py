@@ -426,12 +426,12 @@ def test_a_document_is_read_four_times_and_taken_apart_eight_times_in_an_import(
     counts = {"read": 0, "apart": 0}
     read = FileHome.read
 
-    def reading(self, document, as_rows=False):
+    def reading(self, document):
         counts["read"] += document == "mosslight.ini"
-        return read(self, document, as_rows)
+        return read(self, document)
 
     monkeypatch.setattr(FileHome, "read", reading)
-    for name in ("read", "read_rows", "edit"):
+    for name in ("read", "edit"):
         own = getattr(ini, name)
 
         def taking(data, *more, own=own):

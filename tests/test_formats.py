@@ -532,13 +532,13 @@ def test_a_key_without_a_value_comes_and_goes():
         ("yaml", "a: |  # b\n  x\n", text("z"), "a: z  # b\n"),
         ("yaml", "a: 1\r\nb: 2\r\n", None, "b: 2\r\n"),
         ("json", '{"a": [1.50, /* b */ 2,\n3]}', Leaf("list", [1.5, 9, 2, 3]), '{"a": [1.50, /* b */ 9, 2,\n3]}'),
-        ("toml", "a = [\n 1.50, # b\n 2, # c\n]\n", Leaf("list", [1.5, 3, 4]), "a = [\n 1.50, # b\n 3, # c\n 4,\n]\n"),
+        ("toml", "a = [\n 1.50, #b\n 2, #c\n]\n", Leaf("list", [1.5, 3, 4]), "a = [\n 1.50, #b\n 3, #c\n 4,\n]\n"),
         ("toml", "a = 10:00:00.12345678\n", Leaf("date", "10:00:00.12345679"), "a = 10:00:00.12345679\n"),
         ("toml", "a.b = 1\nc = {a.b = 1, a.c = 2}\n", None, "c = {a.b = 1, a.c = 2}\n"),
         ("xml", "<r><a><!-- b -->x</a></r>", text("y"), "<r><a><!-- b -->y</a></r>"),
-        ("plist", "<plist><dict><key>a</key><array><real>1.50</real><!--b--><string>x</string></array></dict></plist>",
-         Leaf("list", [1.5, "y"]),
-         "<plist><dict><key>a</key><array><real>1.50</real><!--b--><string>y</string></array></dict></plist>"),
+        ("plist", "<plist><dict><key>a</key><array><real>.50</real><!----><string/></array></dict></plist>",
+         Leaf("list", [0.5, "y"]),
+         "<plist><dict><key>a</key><array><real>.50</real><!----><string>y</string></array></dict></plist>"),
     ],
 )  # fmt: skip
 def test_the_spelling_of_what_stays_and_the_comments_stay(format, document, leaf, result):

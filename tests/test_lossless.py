@@ -21,7 +21,6 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
-from zinker.model.rows import address_of, leaf_of
 from zinker.model.setting import Leaf
 
 DOCS = Path(__file__).parents[1] / "docs/formats.md"
@@ -250,6 +249,8 @@ dialects = st.builds(
     continued=st.sampled_from(["", "indent", "backslash"]),
     quotes=st.booleans(),
     ignore_case=st.booleans(),
+    spaces=st.booleans(),
+    nested=st.sampled_from([False, False, True]),
 )
 pieces = st.sampled_from(
     [
@@ -292,56 +293,6 @@ def test_ini_dialects(document, dialect, format, data):
             assert dialect.continued
             return
         assert formats.read(format, after, dialect) == before | {address: text("42")}
-
-
-# Mostly what large files consist of, and now and then something that has to be looked at line by line.
-_plain = st.sampled_from(["one", "two", "Primula veris", "19:30", "ß", "a.b", "x-y", "7"])
-_odd = st.sampled_from(
-    ['"q"', "a\\b", "a=b", "a/b", "~", " ", "", "\t", "\u2028", "\x1f", "\u3000", "; c", "[x]", "é\u0085"]
-)
-_word = st.one_of(_plain, _plain, _plain, _plain, _odd)
-_line = st.one_of(
-    st.tuples(_word, st.sampled_from([" = ", " = ", "=", ": ", "= ", " =", ""]), _word).map("".join),
-    st.tuples(st.sampled_from(["one", "two", "key"]), st.integers(0, 30)).map(
-        lambda kv: f"{kv[0]}{kv[1]} = {kv[1]}"
-    ),
-)
-_section = st.tuples(
-    st.sampled_from(
-        [
-            "[a]",
-            "[b]",
-            "[c d]",
-            "[a/b]",
-            "[e] ; note",
-            "[a] ; note",
-            "[a] ",
-            "[f][g]",
-            " [h]",
-            "[i",
-            "[]",
-            '["j"]',
-            "; k",
-            "",
-        ]
-    ),
-    st.lists(_line, max_size=6),
-)
-
-
-@given(st.lists(_section, max_size=6), st.sampled_from(["\n", "\n", "\r\n", "\r"]), st.booleans(), dialects)
-def test_settings_as_rows_are_the_same_settings(sections, line_end, is_closed, dialect):
-    lines = [line for header, body in sections for line in (header, *body)]
-    document = (line_end.join(lines) + line_end * is_closed).encode()
-    for chosen in (PLAIN, dialect):
-        try:
-            found = formats.read("ini", document, chosen)
-        except DocumentError as error:
-            with pytest.raises(DocumentError, match=re.escape(str(error))):
-                formats.read_rows("ini", document, chosen)
-            continue
-        rows = formats.read_rows("ini", document, chosen)
-        assert {address_of(row): leaf_of(row) for row in rows} == found and len(rows) == len(found)
 
 
 @given(st.sampled_from(sorted(set(formats._FORMATS) - {"sqlite", "pattern"})), st.binary(max_size=200))

@@ -47,7 +47,7 @@ class Plot(Home):
     def format_of(self, document):
         return ""
 
-    def read(self, document, as_rows=False):
+    def read(self, document):
         raise AssertionError("a planner reads nothing")
 
     def writing(self):

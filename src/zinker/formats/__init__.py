@@ -1,22 +1,18 @@
 """Formats turn the bytes of a document into settings, and write edits back, touching only what changed.
 
-A new format is one file with the two functions of `Format` and one line in `_FORMATS`; one that people have large
-files of has a `read_rows`, too. Bytes in, bytes out:
-nothing in here opens a file.
+A new format is one file with the two functions of `Format` and one line in `_FORMATS`. Bytes in, bytes out: nothing
+in here opens a file.
 """
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from importlib import import_module
-from typing import Protocol, TypeVar, cast
+from typing import Protocol, cast
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.errors import DocumentError, NotWritable
-from zinker.model.rows import END, address_of, leaf_of
 from zinker.model.setting import WHOLE
-
-T = TypeVar("T")
 
 _FORMATS = {
     "ini": "zinker.formats.ini",
@@ -50,10 +46,8 @@ _SUFFIXES = {
 
 # What a file without a telling name begins with.
 _SIGNS = (
-    (
-        re.compile(rb"SQLite format 3\0"),
-        WHOLE,
-    ),  # which of its tables hold settings, only a subject file can say
+    # Which tables of a database hold settings, only a subject file can say.
+    (re.compile(rb"SQLite format 3\0"), WHOLE),
     (re.compile(rb"bplist0|\s*<\?xml[^>]*>\s*<!DOCTYPE plist"), "plist"),
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])"), "xml"),
     (re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:\{\s*[\"}]|\[\s*[\[{\"\d\]])"), "json"),
@@ -70,14 +64,6 @@ class Format(Protocol):
 
     def edit(self, data: bytes, edits: Sequence[Edit], dialect: Dialect) -> bytes:
         """Return the document, which `read` takes, with the edits made; raises `NotWritable`."""
-        ...
-
-
-class ReadsRows(Protocol):
-    """What a format module offers that reads rows, too."""
-
-    def read_rows(self, data: bytes, dialect: Dialect) -> list[str]:
-        """Return all settings of a document as rows; raises `DocumentError`."""
         ...
 
 
@@ -100,48 +86,23 @@ def read(format: str, data: bytes, dialect: Dialect = PLAIN) -> Leaves:
         raise DocumentError("it is nested too deeply") from None
 
 
-def has_rows(format: str) -> bool:
-    """Tell whether `read_rows` reads a format."""
-    return hasattr(_format(format), "read_rows")
-
-
-def read_rows(format: str, data: bytes, dialect: Dialect = PLAIN) -> list[str]:
-    """Return the settings of a document as rows, in no order: the same as `read`, without an object for each.
-
-    Raises `DocumentError`.
-    """
-    return cast(ReadsRows, _format(format)).read_rows(data, dialect)
-
-
 class Reader:
     """Takes documents apart, and remembers what came of the last ones: the same bytes are taken apart once."""
 
     def __init__(self, most: int = 8 * 1024 * 1024) -> None:
         """Remember documents of `most` bytes in all."""
         self._most = most
-        self._leaves: dict[tuple[str, bytes, Dialect], Leaves] = {}
-        self._rows: dict[tuple[str, bytes, Dialect], list[str]] = {}
+        self._known: dict[tuple[str, bytes, Dialect], Leaves] = {}
 
     def read(self, format: str, data: bytes, dialect: Dialect = PLAIN) -> Leaves:
         """Return the settings of a document, as `read` does; they are not to be changed."""
-        return self._known(self._leaves, read, (format, data, dialect))
-
-    def read_rows(self, format: str, data: bytes, dialect: Dialect = PLAIN) -> list[str]:
-        """Return the settings of a document, as `read_rows` does; they are not to be changed."""
-        return self._known(self._rows, read_rows, (format, data, dialect))
-
-    def _known(
-        self,
-        known: dict[tuple[str, bytes, Dialect], T],
-        take_apart: Callable[[str, bytes, Dialect], T],
-        name: tuple[str, bytes, Dialect],
-    ) -> T:
+        name, known = (format, data, dialect), self._known
         found = known.get(name)
         if found is None:
-            found = take_apart(*name)
-            if len(name[1]) > self._most:
+            found = read(format, data, dialect)
+            if len(data) > self._most:
                 return found
-            while known and sum(len(data) for _, data, _ in list(known)) + len(name[1]) > self._most:
+            while known and sum(len(other) for _, other, _ in list(known)) + len(data) > self._most:
                 known.pop(next(iter(known)), None)
             known[name] = found
         return found
@@ -159,10 +120,8 @@ def edit(
     if format not in _FORMATS:
         raise NotWritable("", f"the profile has it in a format that is not known here: {format or 'none'}")
     reader = reader or Reader()
-    sides = _Rows(format, dialect, reader) if has_rows(format) else _Leaves(format, dialect, reader)
-    wanted = {edit.address for edit in edits}
     try:
-        before = sides.at(data, wanted)
+        before = reader.read(format, data, dialect)
     except DocumentError as error:
         raise NotWritable("", f"it cannot be read as {format.upper()}: {error}") from None
     edits = [
@@ -174,7 +133,7 @@ def edit(
         return data
     try:
         result = _format(format).edit(data, edits, dialect)
-        before, after = sides.differing(data, result, before)
+        after = reader.read(format, result, dialect)
     except RecursionError:
         raise NotWritable(edits[0].address, "it is nested too deeply") from None
     except DocumentError as error:
@@ -182,52 +141,6 @@ def edit(
         raise NotWritable(edits[0].address, why) from None
     _prove(before, after, edits)
     return result
-
-
-# So many addresses are looked for one by one.
-_FEW = 20
-
-
-class _Leaves:
-    """What a document is before and after an edit."""
-
-    def __init__(self, format: str, dialect: Dialect, reader: Reader) -> None:
-        self._format, self._dialect, self._reader = format, dialect, reader
-
-    def at(self, data: bytes, addresses: set[str]) -> Leaves:
-        """Return the settings of a document, those at some addresses at least; raises `DocumentError`."""
-        return self._reader.read(self._format, data, self._dialect)
-
-    def differing(self, before: bytes, after: bytes, known: Leaves) -> tuple[Leaves, Leaves]:
-        """Return the settings of both: what differs at least, and what was `known` of the first."""
-        return known, self.at(after, set())
-
-
-class _Rows(_Leaves):
-    """The same where there are rows: most settings need not become objects to be seen to be alike."""
-
-    def at(self, data: bytes, addresses: set[str]) -> Leaves:
-        """Return the settings at some addresses; raises `DocumentError`."""
-        return _at(self._reader.read_rows(self._format, data, self._dialect), addresses)
-
-    def differing(self, before: bytes, after: bytes, known: Leaves) -> tuple[Leaves, Leaves]:
-        """Return what differs, and what was `known` of the first, on both sides."""
-        old = self._reader.read_rows(self._format, before, self._dialect)
-        new = self._reader.read_rows(self._format, after, self._dialect)
-        gone, come = _made(set(old).difference(new)), _made(set(new).difference(old))
-        same = {address: leaf for address, leaf in known.items() if address not in gone}
-        return known | gone, same | come
-
-
-def _at(rows: Iterable[str], addresses: set[str]) -> Leaves:
-    if len(addresses) <= _FEW:
-        starts = tuple(address.replace("\0", "\0\1") + END for address in addresses)
-        return _made(row for row in rows if row.startswith(starts))
-    return _made(row for row in rows if row[: row.index(END)].replace("\0\1", "\0") in addresses)
-
-
-def _made(rows: Iterable[str]) -> Leaves:
-    return {address_of(row): leaf_of(row) for row in rows}
 
 
 def _prove(before: Leaves, after: Leaves, edits: Sequence[Edit]) -> None:

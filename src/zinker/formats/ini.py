@@ -15,12 +15,11 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.line_file import (
     HEADER,
-    NO_VALUE,
+    Grammar,
     Scanned,
     edit_lines,
     joined,
     read_lines,
-    read_rows_of_lines,
 )
 from zinker.formats.text import Text, decode
 from zinker.model.address import pointer
@@ -38,11 +37,6 @@ def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     return read_lines(_decode(data, dialect).characters, Ini(dialect))
 
 
-def read_rows(data: bytes, dialect: Dialect = PLAIN) -> list[str]:
-    """Return the same as `read` as rows, in no order; raises `DocumentError`."""
-    return read_rows_of_lines(_decode(data, dialect).characters, Ini(dialect))
-
-
 def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     """Return the file with the edits made; every other line stays as it is."""
     return edit_lines(_decode(data, dialect), Ini(dialect), edits)
@@ -55,11 +49,8 @@ def _decode(data: bytes, dialect: Dialect) -> Text:
     return text
 
 
-class Ini:
+class Ini(Grammar):
     """The grammar of INI files in one dialect."""
-
-    bare = NO_VALUE
-    is_literal = False
 
     def __init__(self, dialect: Dialect, has_sections: bool = True) -> None:
         self.has_sections, self.is_nested = has_sections, dialect.nested
@@ -227,10 +218,6 @@ class Ini:
             return indent + key + (found[0] if found else " ")
         found = re.search(r"[ \t]*[=:][ \t]*\Z", before)
         return indent + key + (found[0] if found else self._delimiter[0])
-
-    def after(self, key: str) -> str:
-        """Return nothing: a line ends with its value."""
-        return ""
 
     def joint(self, raw: str) -> str:
         """Return the delimiter."""

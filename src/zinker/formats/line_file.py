@@ -5,21 +5,20 @@ name in the same section get `/2` and so on. A section without keys is an empty 
 sections may be in sections, an address has the names of all of them, and no key may come again.
 """
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple
 
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.text import Text, line_end, lines
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
-from zinker.model.rows import END, row, tail, text_tail
 from zinker.model.setting import Leaf
 
 EMPTY_SECTION = Leaf("object", {})
-NO_VALUE = Leaf("null", None)
 
 # What a scan says in place of a key for a line that opens a section.
 HEADER = "\n"
@@ -37,48 +36,48 @@ class Style(NamedTuple):
     raw_value: str = ""
 
 
-class Grammar(Protocol):
+class Grammar(ABC):
     """What tells one kind of line file from another."""
 
-    has_sections: bool
-    is_nested: bool  # whether sections may be in sections
-    bare: Leaf  # what a key without a value is
-    is_literal: bool  # whether values are what stands in the line, so that `value` need not be asked
-    inline_marks: tuple[str, ...]  # what begins a comment behind a value
+    has_sections = False
+    is_nested = False  # whether sections may be in sections
+    bare = Leaf("null", None)  # what a key without a value is
+    is_literal = True  # whether values are what stands in the line, so that `value` need not be asked
+    inline_marks: tuple[str, ...] = ()  # what begins a comment behind a value
 
+    @abstractmethod
     def scan(self, raw: Sequence[str]) -> Iterator[Scanned]:
         """Take the lines apart, joining those that belong together; raises `DocumentError`."""
-        ...
 
+    @abstractmethod
     def place(self, raw: str, written: str) -> int:
         """Return where in a line its value stands."""
-        ...
 
     def value(self, written: str) -> str:
         """Return the value that is written so."""
-        ...
+        return written
 
+    @abstractmethod
     def written(self, value: str, model: str, indent: str) -> str | None:
         """Return how a value is written, in the manner of `model`, the old value or a neighbour's, in its line
         ending; None where it cannot be.
         """
-        ...
 
+    @abstractmethod
     def start(self, key: str, has_value: bool, indent: str, before: str) -> str | None:
         """Return what stands in a new line before the value; `before` is what a neighbour has between both."""
-        ...
 
     def after(self, key: str) -> str:
         """Return what stands in a new line behind the value."""
-        ...
+        return ""
 
     def joint(self, raw: str) -> str:
         """Return what has to stand between a key and a value where the line `raw` had none."""
-        ...
+        return ""
 
     def header(self, names: tuple[str, ...]) -> str | None:
         """Return the line that opens a section, or None where no line can."""
-        ...
+        return None
 
 
 @dataclass(slots=True, eq=False)
@@ -132,31 +131,10 @@ class _Block:
 
 def read_lines(characters: str, grammar: Grammar) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
-    bare = grammar.bare
-    return {
-        address: Leaf("text", value) if value.__class__ is str else bare if value is None else EMPTY_SECTION
-        for address, value in _settings(characters, grammar)
-    }
-
-
-def read_rows_of_lines(characters: str, grammar: Grammar) -> list[str]:
-    """Return the same as rows, in no order; raises `DocumentError`."""
-    rows, bare, empty = [], tail(grammar.bare.type, grammar.bare.value), tail("object", {})
-    for address, value in _settings(characters, grammar):
-        ending = text_tail(value, "text") if value.__class__ is str else bare if value is None else empty
-        if address.isprintable() and '"' not in address and "\\" not in address:
-            rows.append(f"{address}{END}{ending}")
-        else:
-            rows.append(row(address, ending))
-    return rows
-
-
-def _settings(characters: str, grammar: Grammar) -> Iterator[tuple[str, Any]]:
-    """Yield addresses and values: None for a key without one, `EMPTY_SECTION` for a section without keys."""
-    seen: set[str] = set()
+    found: Leaves = {}
     sections: dict[str, bool] = {}  # whether they have keys
     count: dict[str, int] = {}
-    last, prefix = None, "/"
+    last, prefix, bare = None, "/", grammar.bare
     decode = None if grammar.is_literal else grammar.value
     for _, section, key, written in grammar.scan(lines(characters)):
         if key is None:
@@ -168,19 +146,22 @@ def _settings(characters: str, grammar: Grammar) -> Iterator[tuple[str, Any]]:
             last, prefix = section, f"/{section}/" if grammar.has_sections else "/"
             sections[section] = True
         address = prefix + (key if "/" not in key and "~" not in key else pointer(key)[1:])
-        if address in seen:
+        if address in found:
             if grammar.is_nested:
                 raise DocumentError(f"{address} stands there twice, so it has no clear address")
             count[address] = nth = count.get(address, 1) + 1
             address = f"{address}/{nth}"
-        seen.add(address)
-        yield address, written if decode is None or written is None else decode(written)
+        if written is None:
+            found[address] = bare
+        else:
+            found[address] = Leaf("text", written if decode is None else decode(written))
     above = {section.rpartition("/")[0] for section in sections} if grammar.is_nested else ()
     for section, has_keys in sections.items():
-        if not has_keys and section not in above:
-            yield f"/{section}", EMPTY_SECTION
-        if grammar.is_nested and f"/{section}" in seen:
+        if grammar.is_nested and f"/{section}" in found:
             raise DocumentError(f"/{section} is a key and a section, so it has no clear address")
+        if not has_keys and section not in above:
+            found[f"/{section}"] = EMPTY_SECTION
+    return found
 
 
 def joined(raw: Iterable[str], may_go_on: Callable[[str], bool]) -> Iterator[str]:

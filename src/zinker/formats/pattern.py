@@ -11,7 +11,7 @@ import regex
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.limits import LONGEST_MATCHED_LINE, LONGEST_SEARCH
-from zinker.formats.line_file import NO_VALUE, Scanned, edit_lines, read_lines
+from zinker.formats.line_file import Grammar, Scanned, edit_lines, read_lines
 from zinker.formats.text import decode
 from zinker.model.errors import DocumentError
 
@@ -30,12 +30,7 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
     return edit_lines(decode(data, declared=dialect.encoding), _Pattern(dialect), edits)
 
 
-class _Pattern:
-    bare = NO_VALUE
-    is_literal = True
-    inline_marks: tuple[str, ...] = ()
-    has_sections = is_nested = False
-
+class _Pattern(Grammar):
     def __init__(self, dialect: Dialect) -> None:
         try:
             self._pattern = regex.compile(dialect.pattern)
@@ -64,9 +59,6 @@ class _Pattern:
     def _search(self, bare: str) -> "regex.Match[str] | None":
         return self._pattern.search(bare, timeout=LONGEST_SEARCH, concurrent=True)
 
-    def value(self, written: str) -> str:
-        return written
-
     def written(self, value: str, model: str, indent: str) -> str | None:
         return None if "\n" in value or "\r" in value else value
 
@@ -75,9 +67,3 @@ class _Pattern:
 
     def after(self, key: str) -> str:
         return self._behind.replace("{key}", key)
-
-    def joint(self, raw: str) -> str:
-        return ""
-
-    def header(self, names: tuple[str, ...]) -> str | None:
-        return None

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import Scanned, edit_lines, joined, read_lines
+from zinker.formats.line_file import Grammar, Scanned, edit_lines, joined, read_lines
 from zinker.formats.text import Text, decode
 from zinker.model.setting import Leaf
 
@@ -37,11 +37,9 @@ def _decode(data: bytes, dialect: Dialect) -> Text:
     return decode(data, fallback="latin-1", declared=dialect.encoding)
 
 
-class _Properties:
+class _Properties(Grammar):
     bare = Leaf("text", "")
     is_literal = False
-    inline_marks: tuple[str, ...] = ()
-    has_sections = is_nested = False
 
     def __init__(self, text: Text) -> None:
         # A file without a character beyond ASCII may be read as Latin-1 by its application.
@@ -85,14 +83,8 @@ class _Properties:
         found = re.search(r"[ \t]*[=:][ \t]*\Z|[ \t]+\Z", before)
         return indent + name + ((found[0] if found else "=") if has_value else "")
 
-    def after(self, key: str) -> str:
-        return ""
-
     def joint(self, raw: str) -> str:
         return "="
-
-    def header(self, names: tuple[str, ...]) -> str | None:
-        return None
 
     def _escaped(self, character: str) -> str:
         if character in _WRITTEN:

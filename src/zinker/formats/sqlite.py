@@ -11,7 +11,7 @@ import base64
 import contextlib
 import re
 import sqlite3
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from zinker.formats.dialect import PLAIN, Dialect, Table
@@ -20,13 +20,9 @@ from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf, plain_int
 
-# Columns that have the names of settings, and their values.
-_NAMES = frozenset({"key", "name", "id", "setting", "option", "property", "parameter", "attribute"})
-_VALUES = frozenset({"value", "val", "data", "content", "string", "text"})
 _INTEGER = re.compile(r"0|-?[1-9][0-9]{0,17}").fullmatch
 _ROW = Leaf("object", {})
-_ROW_NUMBERS = ("rowid", "_rowid_", "oid")
-_TELLING = 6  # bytes of a value that are not by chance in a file
+ROW_NUMBERS = ("rowid", "_rowid_", "oid")
 # Places in the header (SQLite file format, section 1.3) that count changes, or say who wrote last and how.
 _VOLATILE = ((18, b"\x01\x01"), (24, bytes(4)), (40, b"\0\0\0\x01"), (92, bytes(8)))
 
@@ -34,9 +30,9 @@ _VOLATILE = ((18, b"\x01\x01"), (24, bytes(4)), (40, b"\0\0\0\x01"), (92, bytes(
 def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
     """Return the settings in the tables that the dialect names; raises `DocumentError`."""
     found: Leaves = {}
-    with _opened(data) as database:
+    with opened(data) as database:
         for table in dialect.tables:
-            shape = _shape(database, table)
+            shape = shape_of(database, table)
             for key, row in _rows(database, table, (*table.key, *shape.settings)):
                 address = pointer(table.table, *key)
                 if address in found or f"{address}/" in found:
@@ -65,14 +61,14 @@ def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
             raise NotWritable(change.address, "the subject names no such table of settings")
         key = tuple(path[: len(table.key)])
         rows.setdefault(table, {}).setdefault(key, {})[path[-1] if depth else table.value] = change
-    with _opened(data) as database:
+    with opened(data) as database:
         for table, changes in rows.items():
             _Writing(database, table).make(changes)
         database.commit()
         return plain_header(database.serialize())
 
 
-class _Shape(NamedTuple):
+class Shape(NamedTuple):
     """What a table has: the columns that are settings, that of the value first, and those that find a row again."""
 
     settings: tuple[str, ...]
@@ -81,8 +77,9 @@ class _Shape(NamedTuple):
     key_types: tuple[str, ...]  # as the table declares them
 
 
-def _shape(database: sqlite3.Connection, table: Table) -> _Shape:
-    columns = database.execute(f"PRAGMA table_xinfo({_quoted(table.table)})").fetchall()
+def shape_of(database: sqlite3.Connection, table: Table) -> Shape:
+    """Return what a table has; raises `DocumentError` where it lacks what the subject names."""
+    columns = database.execute(f"PRAGMA table_xinfo({quoted(table.table)})").fetchall()
     if not columns:
         raise DocumentError(f"no such table: {table.table}")
     names = [str(column[1]) for column in columns]
@@ -90,9 +87,9 @@ def _shape(database: sqlite3.Connection, table: Table) -> _Shape:
     if missing:
         raise DocumentError(f"the table {table.table} has no column {missing[0]}")
     primary = [str(name) for _, name, _, _, _, place, _ in columns if place]
-    number = next((one for one in _ROW_NUMBERS if one not in map(str.lower, names)), "")
+    number = next((one for one in ROW_NUMBERS if one not in map(str.lower, names)), "")
     try:
-        database.execute(f"SELECT {number or 'NULL'} FROM {_quoted(table.table)} LIMIT 0")  # noqa: S608
+        database.execute(f"SELECT {number or 'NULL'} FROM {quoted(table.table)} LIMIT 0")  # noqa: S608
     except sqlite3.OperationalError:
         number = ""  # a table without them has a primary key
     # A column that is the number of its row is the database's own business, as is one that is computed.
@@ -105,7 +102,7 @@ def _shape(database: sqlite3.Connection, table: Table) -> _Shape:
     needed = frozenset(name for name, column in zip(names, columns, strict=True) if column[3])
     declared = {str(name): str(kind).upper() for _, name, kind, *_ in columns}
     key_types = tuple(declared[name] for name in table.key)
-    return _Shape(settings, (number,) if number else tuple(primary), needed, key_types)
+    return Shape(settings, (number,) if number else tuple(primary), needed, key_types)
 
 
 def _rows(
@@ -113,20 +110,20 @@ def _rows(
 ) -> Iterator[tuple[tuple[str, ...], tuple[Any, ...]]]:
     """Yield the key of every row, as an address has it, and its columns, of which those of the key are first."""
     # Columns and tables are quoted as names; SQLite has no parameters for those.
-    query = f"SELECT {', '.join(map(_quoted, columns))} FROM {_quoted(table.table)}"  # noqa: S608
+    query = f"SELECT {', '.join(map(quoted, columns))} FROM {quoted(table.table)}"  # noqa: S608
     for row in database.execute(query):
-        yield tuple(map(_name, row[: len(table.key)])), row
+        yield tuple(map(name_of, row[: len(table.key)])), row
 
 
 class _Writing:
     """Makes the edits of one table, row by row; a row all of whose settings go, goes."""
 
     def __init__(self, database: sqlite3.Connection, table: Table) -> None:
-        self._database, self._table, self._shape = database, table, _shape(database, table)
-        self._name = _quoted(table.table)
-        found_by = [name if name in _ROW_NUMBERS else _quoted(name) for name in self._shape.identity]
+        self._database, self._table, self._shape = database, table, shape_of(database, table)
+        self._name = quoted(table.table)
+        found_by = [name if name in ROW_NUMBERS else quoted(name) for name in self._shape.identity]
         self._where = " AND ".join(f"{name} IS ?" for name in found_by)
-        self._columns = ", ".join([*map(_quoted, (*table.key, *self._shape.settings)), *found_by])
+        self._columns = ", ".join([*map(quoted, (*table.key, *self._shape.settings)), *found_by])
 
     def make(self, rows: Mapping[tuple[str, ...], dict[str, Edit]]) -> None:
         """Make edits, given by row and column; raises `NotWritable`."""
@@ -134,7 +131,7 @@ class _Writing:
         there = {}
         # Keys are compared as text, as addresses are; keys that are numbers or blobs are found all the same.
         for row in self._database.execute(f"SELECT {self._columns} FROM {self._name}"):  # noqa: S608
-            key = tuple(map(_name, row[:size]))
+            key = tuple(map(name_of, row[:size]))
             if key in rows:
                 there[key] = row[size:]
         for key, changes in rows.items():
@@ -161,7 +158,7 @@ class _Writing:
             for name in self._shape.settings
             if (change := changes.get(name)) or name not in self._shape.needed
         }
-        columns = ", ".join(map(_quoted, (*self._table.key, *values)))
+        columns = ", ".join(map(quoted, (*self._table.key, *values)))
         marks = ", ".join(["?"] * len(key) + [_mark(value) for value in values.values()])
         statement = f"INSERT INTO {self._name} ({columns}) VALUES ({marks})"  # noqa: S608
         names = map(_key, key, self._shape.key_types)
@@ -181,7 +178,7 @@ class _Writing:
         for name, change in changes.items():
             if name:
                 new = None if change.leaf is None else _native(change.leaf, change.address)
-                statement = f"UPDATE {self._name} SET {_quoted(name)} = {_mark(new)} WHERE {self._where}"  # noqa: S608
+                statement = f"UPDATE {self._name} SET {quoted(name)} = {_mark(new)} WHERE {self._where}"  # noqa: S608
                 self._database.execute(statement, (_bound(new), *found_by))
 
 
@@ -193,110 +190,6 @@ def _bound(value: Any) -> Any:
     return value.data if isinstance(value, _Raw) else value
 
 
-def without_cells(
-    data: bytes, dialect: Dialect, rule_of: Callable[[str, object], str], is_cut: bool = False
-) -> tuple[bytes, str]:
-    """Return the database without the cells for which there is a rule, and the first rule, or "" for none.
-
-    The settings that the dialect names are left out of this. A cell becomes NULL, or empty where it has to be
-    something; then, or if something else `is_cut`, the file is written anew, so that nothing is left between its
-    pages. Raises `DocumentError`, and `NotWritable` with the rule where a cell cannot be cut out.
-    """
-    first = ""
-    with _opened(data) as database:
-        found = list(_cells(database, dialect, rule_of))
-        for cell in found:
-            first = first or f"{cell.table}.{cell.column}: {cell.rule}"
-            if cell.row is None or not _emptied(database, cell):
-                raise NotWritable("", f"{cell.table}.{cell.column}: {cell.rule}")
-        if not first and not is_cut:
-            return data, ""
-        database.commit()
-        database.execute("VACUUM")
-        left = next(_cells(database, dialect, rule_of), None)
-        written = plain_header(database.serialize())
-    # An index for searching, or a column that is computed, may hold the same once more.
-    left = left or next((cell for cell in found if _bytes_of(cell.value) in written), None)
-    if left is not None:
-        raise NotWritable("", f"{left.table}.{left.column}: {left.rule}")
-    return written, first
-
-
-def cell_with_rule(data: bytes, rule_of: Callable[[str, object], str]) -> str:
-    """Say of the first cell for which there is a rule where it is, and the rule; "" for none.
-
-    Raises `DocumentError`.
-    """
-    with _opened(data) as database:
-        found = next(_cells(database, PLAIN, rule_of), None)
-    return f"{found.table}.{found.column}: {found.rule}" if found else ""
-
-
-class _Cell(NamedTuple):
-    """A cell for which there is a rule; the row is None where SQLite numbers none."""
-
-    table: str
-    column: str
-    is_needed: bool
-    row: tuple[str, int] | None
-    value: Any
-    rule: str
-
-
-def _cells(
-    database: sqlite3.Connection, dialect: Dialect, rule_of: Callable[[str, object], str]
-) -> Iterator[_Cell]:
-    tables = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
-    for (table,) in database.execute(tables).fetchall():
-        described = [one for one in dialect.tables if one.table == table]
-        settings = {column for one in described for column in _shape(database, one).settings}
-        columns = database.execute(f"PRAGMA table_xinfo({_quoted(table)})").fetchall()
-        names = {str(column[1]).lower() for column in columns}
-        number = next((name for name in _ROW_NUMBERS if name not in names), "")
-        for _, column, _, is_needed, _, _, hidden in columns:
-            if column in settings:
-                continue
-            # A table of settings that is not described has their names in another column.
-            named = next((n for n in names & _NAMES if column.lower() in _VALUES), "")
-            for row, name, value in _column(database, table, column, number, named):
-                rule = rule_of(column, value) or (rule_of(_name(name), value) if named else "")
-                if rule:
-                    at = None if row is None or hidden else (number, row)
-                    yield _Cell(table, column, bool(is_needed), at, value, rule)
-
-
-def _column(
-    database: sqlite3.Connection, table: str, column: str, number: str, named: str
-) -> Iterator[tuple[int | None, Any, Any]]:
-    """Yield the numbers of rows, None where there are none, with what names a value, and the value."""
-    source = f"{_quoted(named) if named else 'NULL'}, {_quoted(column)} FROM {_quoted(table)}"
-    try:
-        yield from database.execute(f"SELECT {number or 'NULL'}, {source}").fetchall()  # noqa: S608
-    except sqlite3.OperationalError:
-        with contextlib.suppress(sqlite3.OperationalError):  # of a kind that this SQLite does not have
-            yield from database.execute(f"SELECT NULL, {source}").fetchall()  # noqa: S608
-
-
-def _emptied(database: sqlite3.Connection, cell: _Cell) -> bool:
-    """Make a cell NULL, or empty where it has to be something; tells whether the database takes that."""
-    assert cell.row is not None  # noqa: S101 - asked before
-    name, number = cell.row
-    nothing = type(cell.value)() if cell.is_needed else None
-    statement = f"UPDATE {_quoted(cell.table)} SET {_quoted(cell.column)} = ? WHERE {name} = ?"  # noqa: S608
-    try:
-        database.execute(statement, (nothing, number))
-    except sqlite3.Error:
-        return False
-    return True
-
-
-def _bytes_of(value: Any) -> bytes:
-    """Return how a value stands in a file that holds texts in UTF-8; what no file holds for what is no text."""
-    if isinstance(value, str) and len(value) >= _TELLING:
-        return value.encode("utf-8", "surrogateescape")
-    return value if isinstance(value, bytes) and len(value) >= _TELLING else b"\0no such bytes\0"
-
-
 def plain_header(data: bytes) -> bytes:
     """Return a database file without what tells only when and by whom it was written."""
     header = bytearray(data[:100])
@@ -306,7 +199,7 @@ def plain_header(data: bytes) -> bytes:
 
 
 @contextlib.contextmanager
-def _opened(data: bytes) -> Iterator[sqlite3.Connection]:
+def opened(data: bytes) -> Iterator[sqlite3.Connection]:
     """Open a database in memory; raises `DocumentError` for one that is damaged or no database."""
     database = sqlite3.connect(":memory:")
     database.text_factory = _text
@@ -317,10 +210,9 @@ def _opened(data: bytes) -> Iterator[sqlite3.Connection]:
         # A hostile schema must not run functions, and a damaged one must not be believed.
         database.execute("PRAGMA trusted_schema = OFF")
         database.execute("PRAGMA cell_size_check = ON")
-        database.execute(
-            "PRAGMA temp_store = MEMORY"
-        )  # no copy of it on a disk, also while it is written anew
-        database.execute("PRAGMA secure_delete = ON")  # what is cut out is not to stay between the pages
+        # No copy of it on a disk, also while it is written anew; what is cut out is not to stay between the pages.
+        database.execute("PRAGMA temp_store = MEMORY")
+        database.execute("PRAGMA secure_delete = ON")
         wrong = database.execute("PRAGMA quick_check(1)").fetchone()[0]
         if wrong != "ok":
             raise DocumentError(f"the database is damaged: {wrong}")
@@ -344,11 +236,13 @@ def _text(data: bytes) -> str | _Raw:
         return _Raw(data)
 
 
-def _quoted(name: str) -> str:
+def quoted(name: str) -> str:
+    """Return a name as SQL has it."""
     return '"' + name.replace('"', '""') + '"'
 
 
-def _name(key: Any) -> str:
+def name_of(key: Any) -> str:
+    """Return a key as an address has it."""
     if isinstance(key, bytes | _Raw):
         return base64.b64encode(_bound(key)).decode("ascii")
     return "" if key is None else str(key)

@@ -92,6 +92,9 @@ class _Table:
         self.prefix: tuple[str, ...] = ()  # and what its lines begin with
 
 
+_NO_TABLE = _Table("", 0, ())
+
+
 class _Parser:
     """Finds where everything stands in a document that tomllib has found to be right."""
 
@@ -127,7 +130,7 @@ class _Parser:
         node, in_item = self.root, False
         for depth, name in enumerate(names[:-1], 1):
             node = self._step(node, name, tuple(names[:depth]))
-            in_item = in_item or _is_item(node)
+            in_item = in_item or _table(node).kind == "item"
         if is_item:
             fresh = Node(start, end, {}, True, _Table("items", 0, tuple(names)))
             items = _children(_children(node).setdefault(names[-1], fresh))
@@ -218,14 +221,9 @@ def _skip(expression: re.Pattern[str], text: str, at: int) -> int:
 
 
 def _table(node: Node) -> _Table:
-    table = _table_of(node)
-    assert table is not None  # noqa: S101 - asked only of tables
-    return table
-
-
-def _table_of(node: Node) -> _Table | None:
+    """Return what is known of a table; of anything else, a table of no kind."""
     own = node.own[1] if isinstance(node.own, tuple) else node.own
-    return own if isinstance(own, _Table) else None
+    return own if isinstance(own, _Table) else _NO_TABLE
 
 
 class _Writer:
@@ -234,12 +232,7 @@ class _Writer:
     def parse(self, text: str) -> Node:
         try:
             return _Parser(text).run()
-        except (
-            AssertionError,
-            IndexError,
-            KeyError,
-            ValueError,
-        ):  # half-way, an edit has made something else of it
+        except (AssertionError, LookupError, ValueError):  # half-way, an edit has made something else of it
             _load(text)
             raise DocumentError("it is no TOML any more") from None
 
@@ -251,21 +244,17 @@ class _Writer:
     def insert(
         self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
     ) -> Iterable[Splice]:
-        table = _table_of(node)
-        if node.is_list and not (table is not None and table.kind == "items"):
-            items = [_inline(v, pointer(*path, n)) for n, v in new.items()]
-            yield from _into_brackets(text, node, items, last)
-        elif table is not None and table.kind == "inline":
-            items = [f"{_key((n,))} = {_inline(v, pointer(*path, n))}" for n, v in new.items()]
-            yield from _into_brackets(text, node, items, last)
-        elif table is not None and table.kind == "dotted" and table.holder is not None:
-            lines = [
-                line for name, below in new.items() for line in _dotted((*table.prefix, name), below, path)
-            ]
-            if table.holder.own.kind == "inline":
-                yield from _into_brackets(text, table.holder, lines, _inside(table.holder)[-1])
+        table, holder = _table(node), _table(node).holder
+        if table.kind == "dotted" and holder is not None:
+            items = [line for name, v in new.items() for line in _dotted((*table.prefix, name), v, path)]
+            if _table(holder).kind == "inline":
+                yield from _into_brackets(text, holder, items, _inside(holder)[-1])
             else:
-                yield _with_lines(text, table.holder.own, lines)
+                yield _with_lines(text, _table(holder), items)
+        elif table.kind == "inline" or (node.is_list and table.kind != "items"):
+            names = {name: "" if node.is_list else f"{_key((name,))} = " for name in new}
+            items = [names[name] + _inline(below, pointer(*path, name)) for name, below in new.items()]
+            yield from _into_brackets(text, node, items, last)
         else:
             yield from self._into_table(text, path, node, new)
 
@@ -288,20 +277,13 @@ class _Writer:
             yield Splice(len(text), len(text), end + gap + gap.join(_joined(text, s) for s in sections))
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
-        table = _table_of(node)
-        children = node.children or {}
-        holder = table.holder if table is not None and table.kind == "dotted" else node
-        if (node.is_list and table is None) or (holder is not None and _is_inline(holder)):
+        children, holder = node.children or {}, _table(node).holder or node
+        if _table(holder).kind == "inline" or (node.is_list and _table(node).kind != "items"):
             going = [one for name in names for one in _entries(children[name])]
-            yield from _out_of_brackets(text, _inside(holder or node), going)
+            yield from _out_of_brackets(text, _inside(holder), going)
             return
         for name in names:
             yield from _removed(text, children[name])
-
-
-def _is_inline(node: Node) -> bool:
-    table = _table_of(node)
-    return table is not None and table.kind == "inline"
 
 
 def _inside(node: Node) -> list[Node]:
@@ -310,27 +292,20 @@ def _inside(node: Node) -> list[Node]:
 
 
 def _entries(node: Node) -> list[Node]:
-    table = _table_of(node)
-    is_dotted = table is not None and table.kind == "dotted"
-    return _inside(node) if is_dotted else [node]
+    return _inside(node) if _table(node).kind == "dotted" else [node]
 
 
 def _removed(text: str, node: Node) -> Iterable[Splice]:
     """Remove the lines of an entry, or all lines of a table with its header."""
-    table = _table_of(node)
     if isinstance(node.own, tuple):
         yield _without_lines(text, node.own[0], node.end)
         return
-    if table is not None and table.kind in ("header", "item"):
-        end = text.find("\n", table.start)
-        yield _without_lines(text, table.start, len(text) if end < 0 else end, blank_before=True)
+    if _table(node).kind in ("header", "item"):
+        start = _table(node).start
+        end = text.find("\n", start)
+        yield _without_lines(text, start, len(text) if end < 0 else end, blank_before=True)
     for child in (node.children or {}).values():
         yield from _removed(text, child)
-
-
-def _is_item(node: Node) -> bool:
-    table = _table_of(node)
-    return table is not None and table.kind == "item"
 
 
 def _is_value(below: Additions | Leaf) -> bool:

@@ -118,7 +118,7 @@ class Session:
 
     def read(self, part: Part, document: str) -> Reading:
         """Read a document as it may be kept: without its secrets."""
-        return self.withholder.withhold(part, self.home(part).read(document, as_rows=True))
+        return self.withholder.withhold(part, self.home(part).read(document))
 
     def remember(self, part: Part, reading: Reading) -> None:
         """Remember what has just been read of a document that is taken apart, for planning on it."""

@@ -106,7 +106,7 @@ class DesktopHome(Home):
         """Return the one format that subtrees have."""
         return FORMAT
 
-    def read(self, document: str, as_rows: bool = False) -> Reading:
+    def read(self, document: str) -> Reading:
         """Read the user's layer of a subtree."""
         try:
             return Reading(document, FORMAT, self._leaves(document, USER))

@@ -3,7 +3,6 @@
 import hashlib
 import io
 from collections.abc import Callable
-from functools import partial
 from typing import IO
 
 from zinker import formats
@@ -11,7 +10,6 @@ from zinker.disk.files import CHUNK
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.model.errors import DocumentError
 from zinker.model.file_state import FileState
-from zinker.model.rows import blocks_of
 from zinker.model.setting import WHOLE
 from zinker.stores.reading import BEGINNING, Content, Reading, Trouble
 
@@ -26,12 +24,11 @@ def read_bytes(
     data: bytes,
     dialect: Dialect = PLAIN,
     mode: str = "",
-    as_rows: bool = False,
     reader: formats.Reader | None = None,
 ) -> Reading:
     """Read a document from its bytes; one that breaks its format is carried whole, with the reason.
 
-    With `as_rows`, the settings are in `blocks`. `reader` takes them apart.
+    `reader` takes them apart.
     """
     reader = reader or formats.Reader()
     content = held(data)
@@ -39,9 +36,6 @@ def read_bytes(
     if format != WHOLE:
         file = FileState(format, content.size, content.sha256, mode)
         try:
-            if as_rows and formats.has_rows(format):
-                blocks = partial(blocks_of, reader.read_rows(format, data, dialect))
-                return Reading(document, format, {}, content, file=file, dialect=dialect, blocks=blocks)
             leaves = reader.read(format, data, dialect)
             return Reading(document, format, leaves, content, file=file, dialect=dialect)
         except DocumentError as error:

@@ -149,13 +149,13 @@ class FileHome(Home):
         path = os.path.normpath(os.path.join(os.path.dirname(self._path(document)), link))  # noqa: PTH118, PTH120
         return Path(os.path.normpath(root.base)) not in Path(path).parents
 
-    def read(self, document: str, as_rows: bool = False) -> Reading:
+    def read(self, document: str) -> Reading:
         """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
         try:
             for _ in range(_TRIES):
                 at = self.reach(document)
                 looks = at.stat()
-                reading = self._read(document, at, looks, as_rows)
+                reading = self._read(document, at, looks)
                 now = at.seen()
                 if not stat.S_ISREG(looks.st_mode) or now == seen(looks):
                     return msgspec.structs.replace(reading, seen=now, led=at.led)
@@ -166,7 +166,7 @@ class FileHome(Home):
             why = reason(error)
         return Reading(document, "", troubles=(Trouble("", why),))
 
-    def _read(self, document: str, at: Reached, looks: os.stat_result, as_rows: bool) -> Reading:
+    def _read(self, document: str, at: Reached, looks: os.stat_result) -> Reading:
         if stat.S_ISLNK(looks.st_mode):  # `reach` has followed the one that a part of one file may be
             return Reading(document, WHOLE, file=FileState(link=at.folder.readlink(at.name)))
         if stat.S_ISDIR(looks.st_mode):
@@ -182,7 +182,7 @@ class FileHome(Home):
             elif format != WHOLE:
                 try:
                     data = _read_database(at) if format == DATABASE else file.read()
-                    return read_bytes(document, format, data, root.dialect, mode, as_rows, self._reader)
+                    return read_bytes(document, format, data, root.dialect, mode, self._reader)
                 except DocumentError as error:
                     troubles = (Trouble("", f"it cannot be read as {format.upper()}: {error}"),)
             content = content_of(file, own.st_size, partial(self._reopened, document, own))
@@ -318,7 +318,7 @@ class FileHome(Home):
             aside = Reached(at.folder, part_name(at.name))
             if not aside.folder.has(aside.name):
                 return
-            reading = self._read(change.document, aside, aside.stat(), as_rows=False)
+            reading = self._read(change.document, aside, aside.stat())
         except (OSError, UnicodeEncodeError):
             return
         if is_ours(reading):

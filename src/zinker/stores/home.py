@@ -148,11 +148,8 @@ class Home(ABC):
         """Return the format that a document is to have, or "" where that is not known."""
 
     @abstractmethod
-    def read(self, document: str, as_rows: bool = False) -> Reading:
-        """Read one document; what cannot be read is said in the reading, never raised.
-
-        With `as_rows`, the settings may be in `blocks`: that is faster, where all of them are wanted.
-        """
+    def read(self, document: str) -> Reading:
+        """Read one document; what cannot be read is said in the reading, never raised."""
 
     @abstractmethod
     def writing(self) -> Writing:

@@ -152,7 +152,7 @@ class RegistryHome(Home):
         """Return the one format that branches have."""
         return FORMAT
 
-    def read(self, document: str, as_rows: bool = False) -> Reading:
+    def read(self, document: str) -> Reading:
         """Read the whole branch; keys that refuse are named, the rest is read."""
         try:
             self.registry.values(document)

@@ -287,7 +287,7 @@ class TenantHome(Home):
         """Return the one format that policies have."""
         return FORMAT
 
-    def read(self, document: str, as_rows: bool = False) -> Reading:
+    def read(self, document: str) -> Reading:
         """Read one policy; what cannot be read is said in the reading."""
         try:
             self.tenant.listed(self.collection)

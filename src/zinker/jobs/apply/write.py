@@ -81,7 +81,7 @@ def _new(session: Session, source: Snapshot, change: DocumentChange, home: Home)
             steps=lambda: _steps(change, source),
             is_as_seen=lambda address, now, before: session.withholder.marked(part, address, now) == before,
         )
-    live = home.read(change.document, as_rows=True) if change.before is not None else None
+    live = home.read(change.document) if change.before is not None else None
     now = session.withholder.withhold(part, live).file if live is not None else None
     if not is_same(now, change.before):
         raise Changed(change.document)

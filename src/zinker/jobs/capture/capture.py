@@ -219,7 +219,7 @@ def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Readin
         for at in found:
             read: Callable[[], Reading] = partial(at.home.read, at.document)
             if at.home.traits.reads_ahead:
-                read = pool.submit(at.home.read, at.document, as_rows=True).result
+                read = pool.submit(at.home.read, at.document).result
             waiting.append((at, read))
             if len(waiting) > _AHEAD:
                 yield waiting.popleft()

@@ -171,7 +171,7 @@ def with_result(
             mode = change.after.mode if change.is_whole and change.after else ""
             dialect = dialect_of(part, change.document)
             reader = session.setup.reader
-            reading = read_bytes(change.document, format, data, dialect, mode, as_rows=True, reader=reader)
+            reading = read_bytes(change.document, format, data, dialect, mode, reader=reader)
             return msgspec.structs.replace(
                 change, after=session.withholder.withhold(part, reading).file
             ), left

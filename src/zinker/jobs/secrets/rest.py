@@ -90,7 +90,7 @@ def _without_rest(
     format: str, data: bytes, dialect: Dialect, reader: formats.Reader, is_cut: bool
 ) -> tuple[bytes, str]:
     if format == "sqlite":
-        from zinker.formats.sqlite import without_cells  # most runs need no SQLite
+        from zinker.jobs.secrets.cells import without_cells  # most runs need no SQLite
 
         return without_cells(data, dialect, cell_rule, is_cut)
     if (
@@ -249,7 +249,7 @@ def _encoding(beginning: bytes) -> str:
 
 
 def _rule_of_database(content: Content) -> str:
-    from zinker.formats.sqlite import cell_with_rule
+    from zinker.jobs.secrets.cells import cell_with_rule
 
     with content.open() as stream:
         data = stream.read()
