@@ -32,6 +32,7 @@ bench: $(READY)
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
 	$(BIN)/python bench/registry.py --write docs/benchmarks.md
 	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
+	$(BIN)/python bench/traps.py --write docs/benchmarks.md
 
 conformance: $(READY)
 	$(BIN)/python tools/conformance_table.py docs/formats.md

@@ -26,24 +26,22 @@ import hashlib, sys, time
 import msgspec, zstandard
 from zinker.model.setting import Setting
 settings = msgspec.json.Decoder(Setting).decode_lines(open(sys.argv[1], "rb").read())
-started = time.perf_counter()
+started = time.process_time()
 lines = msgspec.json.Encoder().encode_lines(settings)
 hashlib.sha256(lines).digest()
 zstandard.ZstdCompressor().compress(lines)
-print(time.perf_counter() - started)
+print(time.process_time() - started)
 """
 
 
-def keys(count: int) -> list[tuple[str, list[tuple[str, int, bytes]]]]:
-    """Return keys of eight values each: texts, numbers, bytes, lists of texts, as programs have them."""
+def keys(count: int, each: int = 8, word: str = "Item") -> list[tuple[str, list[tuple[str, int, bytes]]]]:
+    """Return keys of `each` values: texts, numbers, bytes, lists of texts, as programs have them."""
     chosen = random.Random(7)
     found = []
-    for number in range(count // 8):
-        path = (
-            f"{WORDS[number // 8192 % 16]}\\{WORDS[number // 512 % 16]}{number // 16:05}\\Item {number % 16}"
-        )
+    for number in range(count // each):
+        path = f"{WORDS[number // 8192 % 16]}\\{WORDS[number // 512 % 16]}{number // 16:05}\\{word} {number % 16}"
         values = []
-        for place in range(8):
+        for place in range(each):
             name, dice = f"{chosen.choice(WORDS)}{' ' * (place % 3 == 0)}{place}", chosen.random()
             if dice < 0.55:
                 text = f"C:\\Program Files\\Tarn Hollow\\{chosen.randrange(10**6)}\\file.dll\0"
@@ -100,15 +98,15 @@ def floor(bench: Bench, profile: Path) -> float:
     return float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout)
 
 
-def capture(bench: Bench, case: str, profile: Path, arguments: list[str]) -> None:
+def capture(bench: Bench, case: str, reach: str, profile: Path, arguments: list[str]) -> None:
     """Measure an export in turns with the floor."""
     own, other, peak = [], [], 0.0
     for _ in range(bench.rounds):
-        taken, memory = bench.zinker("export", *arguments, "--to", str(profile), "--replace")
-        own.append(taken)
+        worked, memory = bench.worked("export", *arguments, "--to", str(profile), "--replace")
+        own.append(worked)
         peak = max(peak, memory)
         other.append(floor(bench, profile))
-    bench.row(case, "encode + SHA-256 + zstd", "3", statistics.median(own), statistics.median(other), peak)
+    bench.row(case, "encode + SHA-256 + zstd", reach, statistics.median(own), statistics.median(other), peak)
     bench.rest(profile, "", "encode + SHA-256 + zstd", statistics.median(other))
 
 
@@ -175,14 +173,26 @@ def main() -> None:
         write_text(text, found)
         write_hive_file(hive, found)
         one, other = bench.base / "one.zinker", bench.base / "other.zinker"
-        capture(bench, f"{chosen.values:,} values, registration text → a profile file", one, [str(text)])
+        capture(bench, f"{chosen.values:,} values, registration text → a profile file", "5", one, [str(text)])
+        for each, word, case in (
+            (3, "Item", "3 a key"),
+            (30, "Item", "30 a key"),
+            (8, "Session Key", "a telling path"),
+        ):
+            odd = bench.base / "odd.reg"
+            write_text(odd, keys(chosen.values, each, word))
+            capture(bench, f"the same, {case}", "5", bench.base / "odd.zinker", [str(odd)])
         subject = (
             'format = 1\nid = "software"\ntitle = "Software"\n[[part]]\nid = "keys"\nstore = "registry"\n'
         )
         subject += "path = 'HKEY_LOCAL_MACHINE\\SOFTWARE'\n"
         (bench.base / "zinker/subjects/software.subject.toml").write_text(subject)
         capture(
-            bench, f"{chosen.values:,} values, hive → a profile file", other, ["software", "--place", "disk"]
+            bench,
+            f"{chosen.values:,} values, hive → a profile file",
+            "6",
+            other,
+            ["software", "--place", "disk"],
         )
         chosen_values = random.Random(3).sample(range(len(found)), 1000)
         for number in chosen_values:
