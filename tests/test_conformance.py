@@ -2,6 +2,7 @@
 
 import pytest
 from conformance.corpus import FORMATS, corpus
+from conformance.databases import databases
 from conformance.mutated import mutated
 from conformance.suites import SUITES
 from conformance.trial import tried_all
@@ -27,6 +28,12 @@ def test_a_suite_of_other_peoples_is_read_and_edited_as_its_reference_does(suite
     tally = tried_all(SUITES[suite]())
     assert not tally.wrong
     assert tally.counts["files"] >= LEAST[suite] and tally.counts["edited"] > tally.counts["left alone"]
+
+
+def test_databases_of_glib_are_read_as_glib_reads_them():
+    tally = databases()
+    assert not tally.wrong
+    assert tally.counts["read"] >= 40 and tally.counts["keys"] > 500
 
 
 @pytest.mark.parametrize("format", FORMATS)

@@ -10,11 +10,12 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from conformance.corpus import FORMATS, corpus  # noqa: E402 - from the folder of the tests
+from conformance.databases import databases  # noqa: E402
 from conformance.suites import SUITES  # noqa: E402
 from conformance.trial import Tally, tried_all  # noqa: E402
 
 START, END = "<!-- conformance -->\n", "<!-- end of conformance -->\n"
-HEAD = "| documents | files | read right | refused: wrong ones, right ones | edits right | left alone | wrong |\n"
+HEAD = "| documents | files | right ones read | refused | wrong ones refused, read | edits right | left alone | wrong |\n"
 
 
 def of_suite(name: str) -> Tally:
@@ -30,10 +31,11 @@ def main() -> int:
     with ProcessPoolExecutor(2) as pool:
         files = {f"Files of Debian packages: {format}": pool.submit(of_files, format) for format in FORMATS}
         suites = {name: pool.submit(of_suite, name) for name in SUITES}
+        suites["Databases of GLib"] = pool.submit(databases)
         tallies = {name: waiting.result() for name, waiting in (suites | files).items()}
     lines = [f"| {name} | {tally.line} |\n" for name, tally in tallies.items()]
     before, _, rest = page.read_text().partition(START)
-    table = HEAD + "|" + "---|" * 7 + "\n" + "".join(lines)
+    table = HEAD + "|" + "---|" * 8 + "\n" + "".join(lines)
     page.write_text(f"{before}{START}{table}{END}{rest.partition(END)[2]}")
     for tally in tallies.values():
         print(*tally.wrong, sep="\n", end="\n" if tally.wrong else "")

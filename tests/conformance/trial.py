@@ -37,9 +37,9 @@ class Tally:
     def line(self) -> str:
         """What came of it, as cells of a table."""
         counts = self.counts
-        refused = f"{counts['refused']}, {counts['refused right']}"
-        cells = (counts["files"], counts["read"], refused, counts["edited"], counts["left alone"])
-        return " | ".join(map(str, (*cells, counts["wrong"] + counts["crash"])))
+        wrong_ones = f"{counts['refused']}, {counts['taken']}"
+        cells = (counts["files"], counts["read"], counts["refused right"], wrong_ones, counts["edited"])
+        return " | ".join(map(str, (*cells, counts["left alone"], counts["wrong"] + counts["crash"])))
 
 
 def tried_all(cases: Iterable[Case], most: int = 4) -> Tally:
