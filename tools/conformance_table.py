@@ -15,7 +15,7 @@ from conformance.suites import SUITES  # noqa: E402
 from conformance.trial import Tally, tried_all  # noqa: E402
 
 START, END = "<!-- conformance -->\n", "<!-- end of conformance -->\n"
-HEAD = "| documents | files | right ones read | refused | wrong ones refused, read | edits right | left alone | wrong |\n"
+HEAD = "| documents | files | right: read | right: refused | wrong: refused, read | edits | left alone | spoilt |\n"
 
 
 def of_suite(name: str) -> Tally:
