@@ -319,6 +319,28 @@ run()
     spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes")
 
 
+@pytest.mark.skipif(os.name == "nt", reason="signals are not Windows's")
+def test_an_interrupted_export_does_not_wait_for_what_is_being_read(spoiled):
+    """The signal comes while a document is taken apart that would take for ever."""
+    before = spoiled.places()
+    script = """
+import os, signal, sys, threading
+from zinker import formats
+def stuck(*_):
+    os.kill(os.getpid(), signal.SIGINT)
+    while True:
+        threading.Event().wait(3600)
+formats.Reader.read = stuck
+sys.argv = ["zinker", "export", "mosslight", "--place", "potting-shed"]
+from zinker.cli.main import run
+run()
+"""
+    run = [sys.executable, "-c", script]
+    done = subprocess.run(run, env=spoiled.env, capture_output=True, text=True, check=False, timeout=120)
+    assert done.returncode == 3 and "Interrupted" in done.stderr, done
+    assert spoiled.places() == before and "mosslight@2" not in spoiled("list").out
+
+
 def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
     place = str(spoiled.path / "potting-shed")  # in the middle of its changes, so after the fallback
     environment = {"KILL_AT": "3", "KILL_BELOW": place, "PYTHONPATH": str(KILLING)}

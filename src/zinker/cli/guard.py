@@ -7,12 +7,13 @@ import sys
 import traceback
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar, cast
+from typing import Any, Final, TypeVar, cast
 
 import typer
 
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
+INTERRUPTED: Final = 3  # the exit code
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 
@@ -83,7 +84,7 @@ def _interrupted() -> int:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
     what = "\nInterrupted: what was begun has been taken back, or the next run takes it back."
     print(what, file=sys.stderr, flush=True)
-    return 3
+    return INTERRUPTED
 
 
 def _told(error: ZinkerError) -> int:

@@ -16,7 +16,7 @@ import typer
 
 import zinker
 from zinker.cli.app import new_app
-from zinker.cli.guard import guarded, terminated
+from zinker.cli.guard import INTERRUPTED, guarded, terminated
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
@@ -112,4 +112,12 @@ def run() -> None:
             signal.signal(getattr(signal, name), terminated)
     # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
     gc.set_threshold(200_000, 50, 50)
-    app_for(_words())(prog_name="zinker")
+    try:
+        app_for(_words())(prog_name="zinker")
+    except SystemExit as end:
+        if (
+            end.code == INTERRUPTED
+        ):  # all that was begun has ended; what is only being read need not be waited for
+            sys.stdout.flush()
+            os._exit(INTERRUPTED)
+        raise

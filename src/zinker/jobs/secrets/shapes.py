@@ -6,10 +6,12 @@ where one of them may be.
 
 import base64
 import re
+from bisect import bisect_right
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from importlib import import_module
+from itertools import accumulate
 from math import log2
 
 from zinker.jobs.secrets.words import may_tell, speaks_of_passwords, telling
@@ -107,15 +109,16 @@ _PGP = re.compile(
 
 
 def may_look(rows: Sequence[str], text: str) -> Iterator[int]:
-    """Yield which rows may hold a secret by their look; `text` is all of them, looked at as a whole first."""
+    """Yield which rows may hold a secret by their look; `text` is all of them, one a line, looked at as a whole."""
     signs = list(_signs_in(text))
     if "@" in text and "://" in text:
         signs.append("@")
     for sign in signs:
         yield from (number for number, row in enumerate(rows) if sign in row)
     if "=" in text or ":" in text:
-        some = [(number, row) for number, row in enumerate(rows) if "=" in row or ":" in row]
-        yield from (number for number, row in some if any(True for _ in _telling_signs(row)))
+        found = list(_telling_signs(text))
+        ends = list(accumulate(len(row) + 1 for row in rows)) if found else []
+        yield from (bisect_right(ends, at) for at in found)
     if any(word in text for word in _BEFORE_TOKENS):
         yield from (number for number, row in enumerate(rows) if _BEARER.search(row))
 
@@ -134,7 +137,7 @@ def _telling_signs(text: str) -> Iterator[int]:
     at = -1
     for part in text.replace(":", "=").split("=")[:-1]:
         at += len(part) + 1
-        name = part.rstrip(_NO_LETTERS)
+        name = part[-_REACH:].rstrip(_NO_LETTERS)
         if name[-2:].isalpha():  # and not a drive
             name = name[-60:]
             if may_tell(name[max(map(name.rfind, " \"'&;,?(/\n")) + 1 :]):
