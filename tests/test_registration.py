@@ -264,6 +264,13 @@ def test_the_older_generation_is_written_where_it_can_be(garden):
     assert "/Receipt/Footer" in why and not (garden.path / "new.reg").exists()
 
 
+@pytest.mark.parametrize("line", ['"a"="x', '"a"=hex:00,\\', '"a', '"a" "', "[x"])
+def test_lines_without_an_end_are_given_up_one_by_one(line):
+    """A hundred thousand of them: what is read again is not read again and again."""
+    found, mistakes = read(f"REGEDIT4\n[{TILL}]\n{f'{line}{chr(10)}' * 100_000}".encode())
+    assert len(found) <= 1 and 1 <= len(mistakes) <= 101
+
+
 def test_very_long_names_and_many_values_of_one_key():
     name, deep = "n" * 16_000, "\\".join(f"k{number}" for number in range(400))
     values = {pointer(name): ("sz", "x"), pointer(*deep.split("\\"), "a"): ("dword", 1)}

@@ -223,6 +223,8 @@ class _Reader:
 
     def read(self, lines: Iterator[str]) -> Iterator[tuple[str, Block]]:
         """Yield the settings, by document: in the order of the file but for what has to wait."""
+        base = lines
+        again: Iterator[str] = iter(())  # lines that are read again
         names, rows, is_ending = self._names, self._rows, False
         while not is_ending:
             for line in lines:
@@ -254,7 +256,8 @@ class _Reader:
                         break
             else:
                 is_ending = True
-            lines, self._unread = chain(self._unread, lines), []
+            again = iter([*self._unread, *again])
+            lines, self._unread = chain(again, base), []
         self._close()
         self._flush()
         yield from self._ready
