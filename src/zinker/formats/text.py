@@ -3,6 +3,7 @@
 import codecs
 import re
 from collections.abc import Callable
+from functools import lru_cache
 from typing import NamedTuple, TypeVar
 
 from zinker.formats.limits import LARGEST_REMEMBERED
@@ -103,15 +104,5 @@ def remembered(parse: Callable[[str], T]) -> Callable[[str], T]:
 
     What comes of them is not to be changed.
     """
-    known: dict[str, T] = {}
-
-    def ask(text: str) -> T:
-        found = known.get(text)
-        if found is None:
-            found = parse(text)
-            if len(text) <= LARGEST_REMEMBERED:
-                known.pop(next(iter(known)), None) if len(known) > 1 else None
-                known[text] = found
-        return found
-
-    return ask
+    kept = lru_cache(maxsize=2)(parse)
+    return lambda text: kept(text) if len(text) <= LARGEST_REMEMBERED else parse(text)
