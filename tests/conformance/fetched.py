@@ -126,5 +126,8 @@ def _apt_options(folder: Path) -> list[str]:
 
 
 def _run(*command: object, cwd: Path | None = None) -> None:
-    done = subprocess.run([*map(str, command)], cwd=cwd, capture_output=True, text=True)
-    assert done.returncode == 0, f"{command}: {done.stdout}{done.stderr}"
+    for _ in range(3):  # a registry may be busy for a moment
+        done = subprocess.run([*map(str, command)], cwd=cwd, capture_output=True, text=True)
+        if done.returncode == 0:
+            return
+    raise AssertionError(f"{command}: {done.stdout}{done.stderr}")
