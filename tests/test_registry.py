@@ -252,7 +252,10 @@ run()
 
 @pytest.mark.soak
 def test_a_branch_takes_few_round_trips_one_after_the_other(samba, monkeypatch):
-    """Keys, and pieces of a large one, are asked for side by side: no pipe has to do a quarter of the work."""
+    """Keys, and pieces of a large one, are asked for side by side: no pipe has to do half of the work.
+
+    One by one, the large key alone would be two thirds; how even the shares are, the busy machine has a say in.
+    """
     registry = RemoteRegistry(samba.dial())
     branch = rf"{ROOT}\Round trips"
     for number in range(600):
@@ -264,7 +267,7 @@ def test_a_branch_takes_few_round_trips_one_after_the_other(samba, monkeypatch):
     slow = lambda self, request: (trips.update([id(self)]), time.sleep(0.002), exchange(self, request))[2]  # noqa: E731
     monkeypatch.setattr(smb_line._Pipe, "exchange", slow)
     assert len(registry_cases.read(registry, branch)) == 660
-    assert max(trips.values()) < sum(trips.values()) / 4, trips
+    assert len(trips) >= 8 and max(trips.values()) < sum(trips.values()) / 2, trips
 
 
 def test_a_key_that_changes_while_its_pieces_are_read(samba, monkeypatch):
