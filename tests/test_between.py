@@ -5,7 +5,7 @@ import sys
 import threading
 import zipfile
 
-import httpx
+import httpx2
 import pytest
 from conftest import BRANCH, Garden
 from test_desktop import desk  # noqa: F401 - a fixture
@@ -157,7 +157,7 @@ class Policies(Files):
     """Policies of a tenant: one that is edited and one that goes."""
 
     place, subject = "tarnhollow", "garden-tenant"
-    looks = ((httpx.Client, "send"),)
+    looks = ((httpx2.Client, "send"),)
     overruled = frozenset({"adopt", "live"})
     wishes = {"overruled": overruled, "parts": ("house-rules", "workstation-rules")}
     undoing = {"overruled": overruled}

@@ -18,7 +18,9 @@ COLLECTIONS = (
 # Never given back, whatever is asked.
 WRITE_ONLY = {"Programs": ("chestKey",), "Errands": ("doorCode",)}
 # Made by the service, and not to be written.
-SERVER_MADE = ("id", "planted", "tended", "turn", "fixed")
+SERVER_MADE = ("id", "planted", "tended", "tendedBy", "turn", "fixed")
+# Of these a list has names only.
+ONE_BY_ONE = ("StartingSets",)
 REFERENCES = {"Programs": ("comesAfter", "leansOn"), "HouseRules": ("tellAlso",)}
 _GROUPS = {
     "tarnhollow-trial": ("Trial gardeners", "Trial kiosks", "Everybody"),
@@ -42,6 +44,7 @@ def tenant(name: str, policies: int = 0) -> dict[str, Any]:
         ],
         "collections": {collection: {} for collection in COLLECTIONS},
         "tokens": {},
+        "granted": [],
         "next": 1,
     }
     if policies:
@@ -68,6 +71,7 @@ def _add(state: dict[str, Any], collection: str, policy: Policy, built_in: bool 
         "id": _id(state["tenant"], collection, policy["name"]),
         "planted": "2026-03-02T08:00:00Z",
         "tended": "2026-09-14T16:20:00Z",
+        "tendedBy": "fern@tarnhollow.example",
         "turn": 1,
         "fixed": built_in,
     }
@@ -165,3 +169,34 @@ def _live(state: dict[str, Any]) -> None:
     rules = _rules(state, "Kiosk rules")
     state["collections"]["HouseRules"][rules]["terms"][0]["value"] = 10
     _add(state, "WorkstationRules", _workstation("Office desks", 20))
+
+
+def _metadata() -> str:
+    """Return what the service says of its types (CSDL XML 4.01), as far as types are fixed: they are open."""
+    computed = '<Annotation Term="Org.OData.Core.V1.Computed" Bool="true"/>'
+    made = "".join(
+        f'<Property Name="{name}" Type="{kind}" Nullable="false">{computed}</Property>'
+        for name, kind in (
+            ("id", "Edm.String"),
+            ("planted", "Edm.DateTimeOffset"),
+            ("tended", "Edm.DateTimeOffset"),
+            ("tendedBy", "Edm.String"),
+            ("turn", "Edm.Int32"),
+            ("fixed", "Edm.Boolean"),
+        )
+    )
+    types = "".join(
+        f'<EntityType Name="{name}Policy" OpenType="true"><Key><PropertyRef Name="id"/></Key>{made}'
+        '<Property Name="name" Type="Edm.String" Nullable="false"/></EntityType>'
+        for name in COLLECTIONS
+    )
+    sets = "".join(f'<EntitySet Name="{name}" EntityType="Garden.{name}Policy"/>' for name in COLLECTIONS)
+    return (
+        '<?xml version="1.0" encoding="utf-8"?>'
+        '<edmx:Edmx Version="4.01" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>'
+        f'<Schema Namespace="Garden" xmlns="http://docs.oasis-open.org/odata/ns/edm">{types}'
+        f'<EntityContainer Name="Tenant">{sets}</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>'
+    )
+
+
+METADATA = _metadata()

@@ -1,8 +1,9 @@
 """A tenant service for the demo and the tests: policies behind open standards, on a state that stands on the disk.
 
-OAuth 2.0 (RFC 6749, 8628, metadata of RFC 8414), OData 4.01 JSON, SCIM 2.0 (RFC 7644), problem details (RFC 9457).
-On request it is slow, throttles, fails, cuts connections, lets tokens expire, lacks rights, or changes while it is
-read: `faults.json` in its folder says what.
+OAuth 2.0 (RFC 6749, 8628, metadata of RFC 8414 and 9728), OData 4.01 JSON with its metadata, SCIM 2.0 (RFC 7644),
+problem details (RFC 9457). It is strict: what a standard asks for and a request has not, is refused. On request it
+is slow, throttles, fails, cuts connections, lets tokens expire, lacks rights, or changes while it is read:
+`faults.json` in its folder says what.
 
     <tenant>.json   the state of a tenant
     faults.json     what goes wrong, see `Faults`
@@ -10,6 +11,7 @@ read: `faults.json` in its folder says what.
 """
 
 import asyncio
+import base64
 import datetime
 import json
 import random
@@ -18,6 +20,7 @@ import secrets
 import time
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote_plus
 
 import msgspec
 from starlette.applications import Starlette
@@ -25,12 +28,23 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
-from zinker.demo.tenant_data import COLLECTIONS, REFERENCES, SERVER_MADE, TENANTS, WRITE_ONLY, tenant
+from zinker.demo.tenant_data import (
+    COLLECTIONS,
+    METADATA,
+    ONE_BY_ONE,
+    REFERENCES,
+    SERVER_MADE,
+    TENANTS,
+    WRITE_ONLY,
+    tenant,
+)
 from zinker.disk.files import write_file
 
 _PAGE, _LARGEST_PAGE = 50, 500
+_DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 _FAULTS_HOLD = 0.02  # seconds
-_KEY = re.compile(r"(?P<collection>\w+)(?:\('(?P<id>[^']+)'\))?")
+_KEY = re.compile(r"(?P<collection>\w+)(?:\((?P<id>[^()]+)\))?")
+_OPTIONS = ("$select", "$filter", "$skiptoken")
 
 
 class Faults(msgspec.Struct):
@@ -64,7 +78,7 @@ class Service:
             path = folder / f"{name}.json"
             if not path.exists():
                 write_file(path, json.dumps(tenant(name, policies), indent=1).encode())
-            self._states[name] = json.loads(path.read_bytes())
+            self._states[name] = {"granted": [], **json.loads(path.read_bytes())}
         self._dice = random.Random(7)  # noqa: S311 - it only decides what goes wrong
         self._busy = self._answered = 0
         self._storm_ends = self._faults_until = 0.0
@@ -78,6 +92,7 @@ class Service:
         return Starlette(
             routes=[
                 Route(metadata, self._metadata),
+                Route("/.well-known/oauth-protected-resource/{tenant}/api", self._resource),
                 Route("/{tenant}/oauth/token", self._token, methods=["POST"]),
                 Route("/{tenant}/oauth/device", self._device, methods=["POST"]),
                 Route("/{tenant}/oauth/allow", self._allow),
@@ -106,24 +121,36 @@ class Service:
                 "issuer": base,
                 "token_endpoint": f"{base}/oauth/token",
                 "device_authorization_endpoint": f"{base}/oauth/device",
-                "grant_types_supported": ["client_credentials", "refresh_token"],
+                "token_endpoint_auth_methods_supported": ["client_secret_basic"],
+                "grant_types_supported": ["client_credentials", "refresh_token", _DEVICE],
             }
         )
 
+    async def _resource(self, request: Request) -> Response:
+        base = f"{request.url.scheme}://{request.url.netloc}/{request.path_params['tenant']}"
+        if request.path_params["tenant"] not in self._states:
+            return _problem(404, "There is no such tenant")
+        return JSONResponse({"resource": f"{base}/api", "authorization_servers": [base]})
+
     async def _token(self, request: Request) -> Response:
         state = self._states[request.path_params["tenant"]]
-        form = {key: str(value) for key, value in (await request.form()).items()}
-        client = next((c for c in state["clients"] if c["client_id"] == form.get("client_id")), None)
+        given = (await request.form()).multi_items()
+        form = {key: str(value) for key, value in given}
+        if len(form) != len(given):  # RFC 6749, section 3.2
+            return _oauth_error("invalid_request", "something was given twice")
         kind = form.get("grant_type", "")
-        if kind == "urn:ietf:params:oauth:grant-type:device_code":
+        if kind == _DEVICE:
             return self._device_token(form)
-        if kind == "refresh_token" and form.get("refresh_token", "") in state["tokens"]:
+        if kind == "refresh_token":
+            if form.get("refresh_token", "") not in state["granted"]:
+                return _oauth_error("invalid_grant", "the grant is not known, or not any more")
+            state["granted"].remove(form["refresh_token"])
             return self._issue(state, refresh=True)
         if kind != "client_credentials":
             return _oauth_error("unsupported_grant_type", "this grant is not offered")
-        if client is None or not secrets.compare_digest(
-            client["client_secret"], form.get("client_secret", "")
-        ):
+        id, secret = _basic(request.headers.get("Authorization", ""))
+        client = next((c for c in state["clients"] if c["client_id"] == id), None)
+        if client is None or not secrets.compare_digest(client["client_secret"].encode(), secret.encode()):
             return _oauth_error("invalid_client", "the client or its secret is not known", 401)
         if client["expires"] < datetime.date.today().isoformat():
             return _oauth_error("invalid_client", f"the secret expired on {client['expires']}", 401)
@@ -135,13 +162,19 @@ class Service:
         seconds = self._faults().token_seconds
         token = secrets.token_urlsafe(16)
         state["tokens"][token] = time.time() + seconds
-        more = {"refresh_token": token} if refresh else {}
+        more = {}
+        if refresh:
+            more["refresh_token"] = secrets.token_urlsafe(16)
+            state["granted"].append(more["refresh_token"])
         return JSONResponse(
             {"access_token": token, "token_type": "Bearer", "expires_in": max(1, int(seconds)), **more}
         )
 
     async def _device(self, request: Request) -> Response:
         name = request.path_params["tenant"]
+        given = (await request.form()).multi_items()
+        if [value for key, value in given if key == "client_id"] != ["zinker"]:
+            return _oauth_error("invalid_client", "the client is not known, or was given twice", 401)
         code, user_code = secrets.token_urlsafe(12), f"{self._dice.randrange(10**6):06}"
         self._devices[code] = {"user_code": user_code, "allowed": None, "tenant": name}
         base = f"{request.url.scheme}://{request.url.netloc}/{name}/oauth/allow"
@@ -237,6 +270,10 @@ class Service:
         return False
 
     async def _answer(self, request: Request, state: dict[str, Any], faults: Faults) -> Response:
+        if request.path_params["path"] == "$metadata":
+            return Response(METADATA, media_type="application/xml", headers={"OData-Version": "4.01"})
+        if refused := _unfit(request):
+            return refused
         found = _KEY.fullmatch(request.path_params["path"])
         if not found or found["collection"] not in COLLECTIONS:
             return _problem(404, f"There is no {request.path_params['path']}")
@@ -244,15 +281,20 @@ class Service:
         if collection in faults.denied:
             return _problem(403, f"The account may not read {collection}")
         policies = state["collections"][collection]
+        id = _text(found["id"]) if found["id"] else None
+        if id == "":
+            return _problem(400, f"{found['id']} is no key of {collection}: it is a text")
         if request.method == "GET":
-            return self._get(request, state, collection, found["id"], faults)
+            return self._get(request, state, collection, id, faults)
         if request.method == "POST":
             return self._create(state, collection, await request.json())
-        policy = policies.get(found["id"])
+        policy = policies.get(id)
         if policy is None:
             return _problem(404, "There is no such policy")
         if request.headers.get("If-Match", "*") not in ("*", _etag(policy)):
             return _problem(412, "The policy has changed since it was read")
+        if "If-Match" not in request.headers:
+            return _problem(428, "A policy is changed as it was read only: If-Match is missing")
         if policy["fixed"]:
             return _problem(403, "A built-in policy cannot be changed")
         if request.method == "DELETE":
@@ -271,15 +313,18 @@ class Service:
             self._disturb(policies, collection, faults, id)
             return Response(data, media_type="application/json", headers=headers)
         found = list(policies.values())
-        wanted = re.fullmatch(r"name eq '(.*)'", request.query_params.get("$filter", ""))
-        if wanted:
-            name = wanted[1].replace("''", "'")
+        if filter := request.query_params.get("$filter", ""):
+            name = _text(filter.removeprefix("name eq "))
+            if not name:
+                return _problem(400, f"What is looked for is not understood: {filter}")
             found = [policy for policy in found if policy["name"] == name]
         start = int(request.query_params.get("$skiptoken", 0))
         asked = re.search(r"maxpagesize=(\d+)", request.headers.get("Prefer", ""))
         size = min(int(asked[1]), _LARGEST_PAGE) if asked else _PAGE
         page = [_shown(collection, policy) for policy in found[start : start + size]]
         select = request.query_params.get("$select", "")
+        if not select and collection in ONE_BY_ONE:
+            select = "id,name"  # a list has no more of them
         if select:
             names = {*select.split(","), "@odata.etag"}
             page = [{key: value for key, value in policy.items() if key in names} for policy in page]
@@ -304,13 +349,15 @@ class Service:
         name = given.get("name")
         if not isinstance(name, str) or not name:
             return _problem(400, "A policy needs a name")
+        if refused := _forbidden(given):
+            return refused
         if unknown := self._unknown(state, collection, given):
             return _problem(400, f"There is no policy or group {unknown}")
         state["next"] += 1
         id = secrets.token_hex(8)
         now = datetime.datetime.now(datetime.UTC).isoformat(timespec="seconds")
-        made = {"id": id, "planted": now, "tended": now, "turn": 1, "fixed": False, "forWhom": []}
-        own = {key: value for key, value in given.items() if key not in SERVER_MADE}
+        made = {"id": id, "planted": now, "tended": now, "tendedBy": "zinker", "turn": 1, "fixed": False}
+        own = {"forWhom": [], **given}
         state["collections"][collection][id] = made | own
         self._save(state)
         policy = state["collections"][collection][id]
@@ -321,8 +368,15 @@ class Service:
     ) -> Response:
         if unknown := self._unknown(state, collection, given):
             return _problem(400, f"There is no policy or group {unknown}")
-        policy |= {key: value for key, value in given.items() if key not in SERVER_MADE}
+        if refused := _forbidden(given):
+            return refused
+        for key, value in given.items():
+            # A complex value is changed property by property (Protocol, section 11.4.3).
+            old = policy.get(key)
+            is_complex = isinstance(value, dict) and isinstance(old, dict)
+            policy[key] = {k: v for k, v in (old | value).items() if v is not None} if is_complex else value
         _touch(policy)
+        policy["tendedBy"] = "zinker"
         self._save(state)
         return JSONResponse(_shown(collection, policy), headers={"ETag": _etag(policy)})
 
@@ -357,6 +411,40 @@ class Service:
         line = {"method": request.method, "path": request.url.path, "status": answer.status_code}
         self._log.write(json.dumps(line) + "\n")
         return answer
+
+
+def _basic(header: str) -> tuple[str, str]:
+    """Return who signs in, and the secret (RFC 6749, section 2.3.1); empty where nobody does."""
+    try:
+        pair = base64.b64decode(header.removeprefix("Basic "), validate=True).decode()
+    except ValueError:
+        return "", ""
+    id, _, secret = pair.partition(":")
+    return unquote_plus(id), unquote_plus(secret)
+
+
+def _text(literal: str) -> str:
+    """Return the text that a URL has between single quotes, of which one inside is doubled; "" for what is none."""
+    is_text = re.fullmatch("'(?:[^']|'')+'", literal)
+    return literal[1:-1].replace("''", "'") if is_text else ""
+
+
+def _unfit(request: Request) -> Response | None:
+    """Refuse what a strict service does: options and forms that it does not have."""
+    unknown = next((name for name in request.query_params if name[:1] == "$" and name not in _OPTIONS), "")
+    if unknown:
+        return _problem(501, f"{unknown} is not offered here")
+    kind = request.headers.get("Content-Type", "").partition(";")[0].strip()
+    if request.method in ("POST", "PATCH") and kind != "application/json":
+        return _problem(415, f"What is sent has to be JSON, not {kind or 'nothing'}")
+    if request.headers.get("OData-MaxVersion", "4.01") not in ("4.0", "4.01"):
+        return _problem(400, "Only versions 4.0 and 4.01 are spoken here")
+    return None
+
+
+def _forbidden(given: dict[str, Any]) -> Response | None:
+    name = next((name for name in given if name in SERVER_MADE or name.startswith("@")), "")
+    return _problem(400, f"{name} is made by the service") if name else None
 
 
 def _listed(value: Any) -> list[Any]:

@@ -84,6 +84,8 @@ class PlaceState(msgspec.Struct, frozen=True):
     user: str
     system: str
     absence: str = ""
+    # Who signs in there, and how.
+    signs_in: str = ""
 
 
 def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Version]:
@@ -268,5 +270,5 @@ def place_states(setup: Setup) -> list[PlaceState]:
             about = ("", "", "") if absence else (place.machine, place.user, place.system)
         except Refused as error:
             about, absence = ("", "", ""), error.why
-        states.append(PlaceState(name, place.kind, *about, absence))
+        states.append(PlaceState(name, place.kind, *about, absence, place.signs_in))
     return states

@@ -110,8 +110,8 @@ def _groups(old: Place, new: Place) -> Iterator[tuple[str, str]]:
     first, second = old.tenant(), new.tenant()
     if first is None or second is None:
         return
-    there = {name.casefold(): name for name in second.names("Groups").values()}
-    for name in sorted(first.names("Groups").values()):
+    there = {name.casefold(): name for name in second.people("Groups").by_name}
+    for name in sorted(first.people("Groups").by_name):
         if name.casefold() not in there:
             similar = get_close_matches(name.casefold(), there, 1, 0.5)
             yield name, there[similar[0]] if similar else ""

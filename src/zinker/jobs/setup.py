@@ -5,7 +5,6 @@ from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
-from urllib.parse import urlsplit
 
 import msgspec
 from platformdirs import user_config_path, user_data_path
@@ -18,7 +17,9 @@ from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
+from zinker.stores.credentials import Credential
 from zinker.stores.registry import ROOTS
+from zinker.stores.tenants.service import Directory, Limits, People, Service, is_open
 from zinker.subjects.catalogue import VARIABLES, Catalogue
 from zinker.subjects.subject import Id, Strict
 from zinker.subjects.toml_check import load
@@ -46,13 +47,31 @@ class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
     protection: Literal["encrypted", "signed"] = "encrypted"
 
 
-class TenantEntry(Strict, frozen=True, tag_field="kind", tag="tenant"):
-    """A place of the kind `tenant` in the configuration."""
+Url = Annotated[str, msgspec.Meta(pattern=r"^https?://[^/\s]+(/[^?#\s]*)?$")]
 
-    address: Annotated[str, msgspec.Meta(pattern=r"^https?://[^/\s]+(/[^?#\s]*)?$")]
+
+class DirectoryEntry(Strict, frozen=True):
+    """The collections of a tenant's own service that have its groups and users, by name or with more."""
+
+    groups: str | People = ""
+    users: str | People = ""
+
+
+class TenantEntry(Strict, frozen=True, tag_field="kind", tag="tenant"):
+    """A place of the kind `tenant` in the configuration: who and where it is, and how it is signed in to."""
+
+    address: Url
     client_id: str
-    sign_in: Literal["secret", "device"] = "secret"
+    issuer: Url | None = None
+    directory: Url | DirectoryEntry | None = None
+    hosts: tuple[Annotated[str, msgspec.Meta(pattern=r"^[^/\s@]+$")], ...] = ()
+    sign_in: Literal["secret", "key", "device"] = "secret"
+    credential: str = ""
+    scopes: tuple[str, ...] = ()
+    resource: str = ""
+    audience: str = ""
     concurrency: Annotated[int, msgspec.Meta(ge=1, le=64)] = 8
+    limits: Limits = Limits()
     live: bool = False
 
 
@@ -152,18 +171,32 @@ class Setup:
         return sealing_key(self.key)
 
     def _tenant_place(self, name: str, entry: TenantEntry) -> Place:
-        split = urlsplit(entry.address)
-        if split.scheme == "http" and split.hostname not in ("127.0.0.1", "::1", "localhost"):
-            why = f"place {name}: {entry.address} is not encrypted, and would carry secrets in clear"
-            raise WrongUsage("Configuration not read", why, "Use https.")
         from zinker.places.tenant import TenantPlace
 
+        directory = _directory(entry.directory)
+        for url in filter(None, (entry.address, entry.issuer, directory.address)):
+            if is_open(url):
+                why = f"place {name}: {url} is not encrypted, and would carry secrets in clear"
+                raise WrongUsage("Configuration not read", why, "Use https.")
+        service = Service(
+            place=name,
+            root=entry.address,
+            issuer=entry.issuer or "",
+            directory=directory,
+            hosts=entry.hosts,
+            client_id=entry.client_id,
+            sign_in=entry.sign_in,
+            scopes=entry.scopes,
+            resource=entry.resource,
+            audience=entry.audience,
+            concurrency=entry.concurrency,
+            limits=entry.limits,
+        )
+        is_in_keyring = entry.credential == "keyring"
+        file = self._path(entry.credential) if entry.credential and not is_in_keyring else None
         return TenantPlace(
-            name,
-            entry.address,
-            entry.client_id,
-            entry.sign_in,
-            entry.concurrency,
+            service,
+            Credential(name, entry.client_id, file, is_in_keyring),
             entry.live,
             self.own_folder / "unfinished" / f"{name}.sealed",
             self._sealing_key,
@@ -192,6 +225,16 @@ class Setup:
             why = f"{text} names the home of an account that this machine does not have"
             raise WrongUsage("Configuration not read", why, "Write the whole path.")
         return Path(os.path.normpath(self.base / path))
+
+
+def _directory(entry: str | DirectoryEntry | None) -> Directory:
+    if isinstance(entry, str):
+        return Directory(address=entry)
+    if entry is None:
+        return Directory()
+    given = (People(path=one) if isinstance(one, str) else one for one in (entry.groups, entry.users))
+    groups, users = (one if one.path else None for one in given)
+    return Directory(groups=groups, users=users)
 
 
 def load_setup(configuration: Path | None = None) -> Setup:

@@ -12,7 +12,7 @@ from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
 if TYPE_CHECKING:
-    from zinker.stores.tenant import Tenant
+    from zinker.stores.tenants.tenant import Tenant
 
 
 class Process(msgspec.Struct, frozen=True):
@@ -52,6 +52,11 @@ class Place(ABC):
     @abstractmethod
     def system(self) -> str:
         """The operating system, or "" if it is unknown."""
+
+    @property
+    def signs_in(self) -> str:
+        """Say who signs in there, and how, or ""."""
+        return ""
 
     @abstractmethod
     def absence(self) -> str:

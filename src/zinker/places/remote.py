@@ -1,10 +1,10 @@
 """Another workstation whose registry is reached over the network."""
 
-import os
 from typing import Literal
 
 from zinker.model.errors import Refused
 from zinker.places.place import Place
+from zinker.stores.credentials import Credential
 from zinker.stores.registry import Registry, RegistryError
 from zinker.stores.remote_registry import Dial, RemoteRegistry
 
@@ -22,7 +22,8 @@ class RemotePlace(Place):
         self.name = name
         self._user = user
         self._host = host
-        self._dial = Dial(host, int(port or 445), user, lambda: secret_of(name, user), encrypt)
+        self._credential = Credential(name, user, None, is_in_keyring=False)
+        self._dial = Dial(host, int(port or 445), user, self._credential.secret, encrypt)
         self._registries: dict[int, RemoteRegistry] = {}
         self._machine = ""
 
@@ -48,6 +49,11 @@ class RemotePlace(Place):
             self._machine = name or self._host
         return self._machine
 
+    @property
+    def signs_in(self) -> str:
+        """Say who signs in there, and how."""
+        return f"{self._user} by a password, from {self._credential.told}"
+
     def absence(self) -> str:
         """Say why it does not answer, if it does not."""
         try:
@@ -61,27 +67,3 @@ class RemotePlace(Place):
         if view not in self._registries:
             self._registries[view] = RemoteRegistry(self._dial, view)
         return self._registries[view]
-
-
-def secret_of(place: str, user: str) -> str:
-    """Return the password for a place: from ZINKER_SECRET_<PLACE>, or from the system's keyring.
-
-    Raises `Refused` if there is none.
-    """
-    variable = f"ZINKER_SECRET_{place.upper().replace('-', '_')}"
-    secret = os.environ.get(variable)
-    if secret:
-        return secret
-    try:
-        import keyring
-
-        secret = keyring.get_password(f"zinker:{place}", user)
-    except ImportError:
-        secret = None
-    except Exception as error:  # noqa: BLE001 - backends raise what they like
-        then = f"Set {variable} instead."
-        raise Refused(f"No answer from {place}", f"the keyring does not open: {error}", then) from None
-    if not secret:
-        why = f"the password of {user} is neither in {variable} nor in the keyring, as zinker:{place}"
-        raise Refused(f"No answer from {place}", why, "Put it into one of them.")
-    return str(secret)

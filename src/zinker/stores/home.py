@@ -20,7 +20,7 @@ from zinker.stores.reading import Reading, StoreError
 if TYPE_CHECKING:
     from zinker.stores.desktop_db import SettingsDatabase
     from zinker.stores.registry import Registry
-    from zinker.stores.tenant import Tenant
+    from zinker.stores.tenants.tenant import Tenant
 
 # What is said of something that is not as the plan saw it.
 MEANWHILE = "it has changed since the plan was made, so it was left alone"

@@ -25,7 +25,7 @@ KINDS = {
     "registry": Kind("registry", Traits("key", "keys", makes_documents=True, folds_case=True)),
     "desktop-db": Kind("desktop_db", Traits("path", "paths", has_layers=True)),
     "tenant": Kind(
-        "tenant",
+        "tenants.tenant",
         Traits(
             "policy",
             "policies",

@@ -11,8 +11,8 @@ from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
 from zinker.model.names import unknown
 from zinker.stores.desktop_db import settings_path
-from zinker.stores.policies import SERVER
 from zinker.stores.registry import whole_key
+from zinker.stores.tenants.policies import SERVER
 from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
@@ -86,7 +86,7 @@ def _completed(part: Part) -> Part:
     """Return a part with what needs no saying: what a service makes is never compared or written."""
     if part.store != "tenant":
         return part
-    made = (part.policy.id, part.policy.built_in, *part.policy.server)
+    made = (*(part.policy.ids or ("id",)), *part.policy.made)
     titles = {f"{SERVER}{pointer(name)}": f"made by the service: {name}" for name in made}
     return msgspec.structs.replace(
         part, volatile=(*part.volatile, f"{SERVER}/*"), titles=titles | part.titles
@@ -163,8 +163,8 @@ def _path_mistakes(part: Part, path: str) -> Iterator[str]:
         yield from _variable_mistakes(path)
     elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+(\\[^\\]|$)", path):
         yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER"
-    elif part.store == "tenant" and not re.fullmatch(r"\w+", path):
-        yield f"the collection `{path}` must be a name of letters and digits"
+    elif part.store == "tenant" and not re.fullmatch(r"\w[\w.]*(/\w[\w.]*)*", path):
+        yield f"the collection `{path}` must be a name of letters and digits, or several with slashes"
     elif part.store == "desktop-db" and not re.fullmatch(r"/([^/]+/)*", path):
         yield f"the path `{path}` must begin and end with a slash"
 

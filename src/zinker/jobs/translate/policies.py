@@ -7,7 +7,7 @@ from zinker.model.difference import Difference
 from zinker.model.policy import Titles
 from zinker.model.profile import Snapshot
 from zinker.model.setting import Leaf
-from zinker.stores.policies import SERVER, titles_of
+from zinker.stores.tenants.policies import SERVER, titles_of
 from zinker.subjects.subject import Part, Subject
 
 _Name = tuple[str, str]  # part, document
@@ -33,9 +33,13 @@ class Policies:
         for setting in snapshot.settings(part.id):
             if not setting.is_head:
                 self.settings.setdefault(setting.document, {})[setting.address] = setting.leaf
-        own = pointer(part.policy.id)
-        found = ((document, leaves.get(f"{SERVER}{own}")) for document, leaves in self.settings.items())
-        self.ids = {document: leaf.value for document, leaf in found if leaf is not None}
+        own = [f"{SERVER}{pointer(name)}" for name in part.policy.ids or ("id",)]
+        # What a tenant calls its policies by says nothing about another's.
+        self.ids = {
+            document: (snapshot.manifest.machine, *(leaves[address].value for address in own))
+            for document, leaves in self.settings.items()
+            if all(address in leaves for address in own)
+        }
 
     @property
     def titles(self) -> Titles:
@@ -99,7 +103,7 @@ def _pairs(old: Policies, new: Policies, gone: list[str], came: list[str]) -> It
     by_id = {new.ids[document]: document for document in came if document in new.ids}
     left = set(came)
     for document in gone:
-        other = by_id.get(old.ids.get(document, ""))
+        other = by_id.get(old.ids[document]) if document in old.ids else None
         if other is None:
             same = [name for name in sorted(left) if _content(old, document) == _content(new, name)]
             other = same[0] if len(same) == 1 else None

@@ -1,14 +1,17 @@
 """A policy as a service has it, and as a document: without what the service makes, with names in place of ids."""
 
 import json
+import re
+import secrets
 from collections.abc import Callable, Iterator
 from functools import partial
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import msgspec
 
 from zinker import formats
 from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.walk import Digits, exact
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.policy import PolicyShape
@@ -22,40 +25,58 @@ _EMPTY = b"{}\n"
 NEVER_GIVEN = Leaf(WITHHELD, {"key": "", "mark": ""})
 
 Raw = dict[str, Any]
+ETAG = "@odata.etag"
+# Stands for what was nested too deeply; no property is called so.
+TOO_DEEP = "@zinker.deep"
+TYPE = "@odata.type"
 
 
 class Names(Protocol):
     """Translates ids to names and back; an unknown one is returned as it is, or raises `NotWritable`."""
 
-    def policy(self, path: str, id: str) -> str:
+    def policy(self, path: str, id: Any) -> Any:
         """Return the name of a policy of a collection."""
         ...
 
-    def group(self, id: str) -> str:
+    def group(self, id: Any) -> Any:
         """Return the name of a group."""
         ...
 
-    def user(self, id: str) -> str:
+    def user(self, id: Any) -> Any:
         """Return the name of a user."""
         ...
 
-    def policy_id(self, path: str, name: str) -> str:
+    def policy_id(self, path: str, name: Any) -> Any:
         """Return the id of a policy of a collection."""
         ...
 
-    def group_id(self, name: str) -> str:
+    def group_id(self, name: Any) -> Any:
         """Return the id of a group."""
         ...
 
-    def user_id(self, name: str) -> str:
+    def user_id(self, name: Any) -> Any:
         """Return the id of a user."""
         ...
 
 
-def to_document(raw: Raw, shape: PolicyShape, names: Names) -> bytes:
+class Made(NamedTuple):
+    """What of the policies of a collection the service makes, by properties: its key, and the rest."""
+
+    key: tuple[str, ...]
+    rest: tuple[str, ...]
+
+    def hidden(self, shape: PolicyShape) -> set[str]:
+        """Return the properties that are in no document; several that are the key together are given, not made."""
+        own = self.key if len(self.key) == 1 else ()
+        return {shape.name, *own, *self.rest, *shape.write_only}
+
+
+def to_document(raw: Raw, shape: PolicyShape, made: Made, names: Names) -> bytes:
     """Return a policy as JSON, the same bytes for the same policy."""
-    out = {shape.name, shape.id, shape.built_in, *shape.server, *shape.write_only}
-    document = {key: value for key, value in raw.items() if key not in out and not key.startswith("@")}
+    out = made.hidden(shape)
+    document = {key: value for key, value in _plain(raw).items() if key not in out}
+    for address in (one for one in shape.server if one.startswith("/")):
+        document = _without(document, tokens(address))
     for address, path in shape.references.items():
         document = _mapped(document, tokens(address), partial(names.policy, path))
     for address in shape.groups:
@@ -66,13 +87,7 @@ def to_document(raw: Raw, shape: PolicyShape, names: Names) -> bytes:
         document = _mapped(document, tokens(address), _sorted, whole=True)
     for address, key in shape.keys.items():
         document = _mapped(document, tokens(address), partial(_keyed, key), whole=True)
-    try:
-        return msgspec.json.format(msgspec.json.encode(document, order="sorted"), indent=2) + b"\n"
-    except (
-        UnicodeEncodeError,
-        OverflowError,
-    ):  # half a character, which is written as an escape; a huge number
-        return json.dumps(document, indent=2, sort_keys=True).encode() + b"\n"
+    return msgspec.json.format(dumped(document), indent=2) + b"\n"
 
 
 def from_document(data: bytes, current: Raw, shape: PolicyShape, names: Names) -> Raw:
@@ -80,13 +95,13 @@ def from_document(data: bytes, current: Raw, shape: PolicyShape, names: Names) -
 
     Raises `NotWritable` where something is referred to that is not there.
     """
-    document: Raw = json.loads(data)
+    document: Raw = json.loads(data, parse_float=exact)
     for address, key in shape.keys.items():
-        old = [str(item.get(key)) for item in _at(current, tokens(address)) if isinstance(item, dict)]
+        old = [item.get(key) for item in _at(current, tokens(address)) if isinstance(item, dict)]
         for patterns, name_of in ((shape.groups, names.group), (shape.users, names.user)):
             if f"{address}/*/{key}" in patterns:
                 old = [name_of(id) for id in old]
-        document = _mapped(document, tokens(address), partial(_listed, key, old), whole=True)
+        document = _mapped(document, tokens(address), partial(_listed, key, [*map(str, old)]), whole=True)
     for address in shape.groups:
         document = _mapped(document, tokens(address), names.group_id)
     for address in shape.users:
@@ -96,16 +111,58 @@ def from_document(data: bytes, current: Raw, shape: PolicyShape, names: Names) -
     return document
 
 
-def leaves_of(raw: Raw, data: bytes, shape: PolicyShape) -> Leaves:
+def merging(before: Any, after: Any) -> Any:
+    """Return a value as PATCH wants it: what goes from a complex value is named, since the rest of it stays."""
+    if not isinstance(before, dict) or not isinstance(after, dict) or before.get(TYPE) != after.get(TYPE):
+        return after
+    gone = dict.fromkeys(before.keys() - after.keys())
+    return {**{name: merging(before.get(name), value) for name, value in after.items()}, **gone}
+
+
+def leaves_of(raw: Raw, data: bytes, shape: PolicyShape, made: Made) -> Leaves:
     """Return the settings of a policy: those of its document, what the service makes, secrets never given."""
     leaves = dict(formats.read(FORMAT, data))
-    for name in (shape.id, shape.built_in, *shape.server):
-        if name and name in raw:
-            leaves[f"{SERVER}{pointer(name)}"] = Leaf("text", str(raw[name]))
+    for name in (*made.key, *made.rest):
+        if raw.get(name) is not None:
+            leaves[f"{SERVER}{pointer(name)}"] = Leaf("text", _text(raw[name]))
     for name in shape.write_only:
         if name in raw:
             leaves[pointer(name)] = NEVER_GIVEN
     return leaves
+
+
+def _text(value: Any) -> str:
+    return dumped(value).decode() if isinstance(value, dict | list) else str(value)
+
+
+def _plain(value: Any) -> Any:
+    """Return a value without what the service says about it (JSON Format 4.01, section 4.6), but for its type."""
+    if isinstance(value, list):
+        return [_plain(item) for item in value]
+    if not isinstance(value, dict):
+        return value
+    if TOO_DEEP in value:
+        raise RecursionError
+    found = {name: _plain(item) for name, item in value.items() if "@" not in name}
+    for name, item in value.items():
+        # Of a type derived from the declared one, and of what no type declares.
+        if name in (TYPE, "@type") or (
+            name.endswith(("@odata.type", "@type")) and name.partition("@")[0] in value
+        ):
+            found[f"{name.partition('@')[0]}{TYPE}"] = item
+    return found
+
+
+def _without(value: Any, path: tuple[str, ...]) -> Any:
+    """Return a value without what stands at a path, where `*` is any item."""
+    first, rest = path[0], path[1:]
+    if isinstance(value, list):
+        return [_without(item, rest) for item in value] if first == "*" and rest else value
+    if not isinstance(value, dict):
+        return value
+    if not rest:
+        return {name: item for name, item in value.items() if first not in ("*", name)}
+    return {name: _without(item, rest) if first in ("*", name) else item for name, item in value.items()}
 
 
 def edited(data: bytes, edits: list[Edit]) -> bytes:
@@ -126,8 +183,8 @@ def _mapped(value: Any, path: tuple[str, ...], change: Callable[[Any], Any], who
     """Change what stands at a path, where `*` is any item; lists at its end item by item unless `whole`."""
     if not path:
         if isinstance(value, list) and not whole:
-            return [change(item) if isinstance(item, str) else item for item in value]
-        is_fit = isinstance(value, list | dict) if whole else isinstance(value, str)
+            return [change(item) if _is_id(item) else item for item in value]
+        is_fit = isinstance(value, list | dict) if whole else _is_id(value)
         return change(value) if is_fit else value
     first, rest = path[0], path[1:]
     if isinstance(value, list) and first == "*":
@@ -138,6 +195,10 @@ def _mapped(value: Any, path: tuple[str, ...], change: Callable[[Any], Any], who
             for key, item in value.items()
         }
     return value
+
+
+def _is_id(value: Any) -> bool:
+    return isinstance(value, str | int) and not isinstance(value, bool)
 
 
 def _at(value: Any, path: tuple[str, ...]) -> list[Any]:
@@ -175,3 +236,26 @@ def _listed(key: str, old: list[str], items: Any) -> Any:
 def gone(address: str, kind: str, name: str) -> NotWritable:
     """Return the error for something that is referred to and not there."""
     return NotWritable(address, f"there is no {kind} {name} there")
+
+
+def dumped(value: Any) -> bytes:
+    """Return a value as JSON in one order, numbers with all their digits."""
+    try:
+        return msgspec.json.encode(
+            _spelled(value, lambda digits: msgspec.Raw(digits.encode())), order="sorted"
+        )
+    except (
+        UnicodeEncodeError,
+        OverflowError,
+    ):  # half a character, which is written as an escape; a huge number
+        mark = secrets.token_hex(8)
+        text = json.dumps(_spelled(value, lambda digits: mark + digits), sort_keys=True)
+        return re.sub(f'"{mark}([^"]*)"', r"\1", text).encode()
+
+
+def _spelled(value: Any, spell: Callable[[str], Any]) -> Any:
+    if isinstance(value, Digits):
+        return spell(str(value))
+    if isinstance(value, list):
+        return [_spelled(item, spell) for item in value]
+    return {name: _spelled(item, spell) for name, item in value.items()} if isinstance(value, dict) else value

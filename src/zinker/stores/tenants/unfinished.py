@@ -5,6 +5,7 @@ AES-CBC and HMAC-SHA-256). A line that does not open, such as the one at which i
 """
 
 import base64
+import json
 import os
 import threading
 from collections.abc import Callable
@@ -15,6 +16,8 @@ import msgspec
 from cryptography.fernet import Fernet, InvalidToken
 
 from zinker.disk.files import make_folders, open_own
+from zinker.formats.walk import exact
+from zinker.stores.tenants.policies import dumped
 
 
 class Fetched(msgspec.Struct):
@@ -23,7 +26,7 @@ class Fetched(msgspec.Struct):
     collection: str
     id: str
     etag: str
-    raw: dict[str, Any]
+    raw: msgspec.Raw
 
 
 class Unfinished:
@@ -51,11 +54,16 @@ class Unfinished:
     def find(self, collection: str, id: str, etag: str) -> dict[str, Any] | None:
         """Return a policy if that very state of it has been read."""
         known = self._known.get((collection, id))
-        return known.raw if known is not None and etag and known.etag == etag else None
+        is_same = known is not None and etag and known.etag == etag
+        return json.loads(bytes(known.raw), parse_float=exact) if known is not None and is_same else None
 
-    def note(self, fetched: Fetched) -> None:
-        """Remember a policy."""
-        data = msgspec.json.encode(fetched)
+    def note(self, collection: str, id: str, etag: str, raw: dict[str, Any]) -> None:
+        """Remember a policy, if it is one that can be read."""
+        try:
+            text = dumped(raw)
+        except RecursionError:
+            return
+        data = msgspec.json.encode(Fetched(collection, id, etag, msgspec.Raw(text)))
         with self._lock:
             if self._file is None:
                 make_folders(self._path.parent)

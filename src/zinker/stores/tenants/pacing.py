@@ -23,11 +23,14 @@ class Pace:
         self._calm = 0  # answers since it has asked for patience
         self._trial = 0  # so many are wanted before the ceiling is tried
         self._changed = threading.Condition()
+        self._is_over = False
 
     def __enter__(self) -> Self:
         with self._changed:
             while True:
                 left = self._not_before - time.monotonic()
+                if self._is_over:  # whoever is let in finds that out by itself
+                    left = self._active = 0
                 if left > 0:
                     self._changed.wait(left)
                 elif self._active >= int(self._limit):
@@ -42,6 +45,12 @@ class Pace:
         with self._changed:
             self._active -= 1
             self._changed.notify()
+
+    def stop(self) -> None:
+        """Hold nobody back any more: it is over."""
+        with self._changed:
+            self._is_over = True
+            self._changed.notify_all()
 
     def answered(self) -> None:
         """Note that a request was answered."""

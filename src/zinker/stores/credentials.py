@@ -1,0 +1,146 @@
+"""What signs Zinker in without a person: a secret, a private key, or what a person has granted once."""
+
+import datetime
+import os
+import stat
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from zinker.disk.files import read_regular, write_file
+from zinker.model.errors import Refused, reason
+
+
+class Grant(msgspec.Struct, frozen=True):
+    """What a person has granted (a refresh token of RFC 6749, section 6), when, and by whom it was given out."""
+
+    refresh_token: str
+    issuer: str
+    client_id: str
+    since: str
+
+
+class Credential:
+    """Where a place's secret, key or grant is kept: in a file, in the system's keyring, or in the environment."""
+
+    def __init__(self, place: str, user: str, file: Path | None, is_in_keyring: bool) -> None:
+        self._place, self._user = place, user
+        self._file, self._is_in_keyring = file, is_in_keyring
+
+    @property
+    def is_kept(self) -> bool:
+        """Whether there is a home for what a person grants."""
+        return self._file is not None or self._is_in_keyring
+
+    @property
+    def told(self) -> str:
+        """Where it is, for people."""
+        if self._file is not None:
+            return str(self._file)
+        keyring = f"the keyring, as zinker:{self._place}"
+        return keyring if self._is_in_keyring else f"{variable_of(self._place)} or {keyring}"
+
+    def secret(self) -> str:
+        """Return the secret, or the text of the key; raises `Refused`."""
+        if self._file is None:
+            return secret_of(self._place, self._user)
+        found = self._read(self._file)
+        if not found:
+            raise self._refused(f"{self._file} has nothing in it", "Put the secret into it.")
+        return found
+
+    def grant(self) -> Grant | None:
+        """Return what a person has granted, if that is kept; raises `Refused`."""
+        if not self.is_kept:
+            return None
+        if self._file is not None:
+            found = self._read(self._file) if self._file.exists() else ""
+        else:
+            found = _from_keyring(self._place, f"{self._user} (granted)") or ""
+        try:
+            return msgspec.json.decode(found, type=Grant) if found else None
+        except msgspec.MsgspecError:
+            why = f"what is kept in {self.told} is no grant of Zinker's"
+            raise self._refused(why, "Name another file as `credential` in zinker.toml.") from None
+
+    def keep(self, refresh_token: str, issuer: str) -> None:
+        """Keep what a person has granted, for those alone who may read it; raises `Refused`."""
+        if not self.is_kept:
+            return
+        old = self.grant()
+        is_same = old is not None and (old.issuer, old.client_id) == (issuer, self._user)
+        since = old.since if is_same and old else datetime.date.today().isoformat()
+        self._put(msgspec.json.encode(Grant(refresh_token, issuer, self._user, since)))
+
+    def forget(self) -> None:
+        """Forget what a person has granted: it does not count any more."""
+        if self.is_kept:
+            self._put(b"")
+
+    def _put(self, data: bytes) -> None:
+        if self._file is not None:
+            try:
+                write_file(self._file, data)
+            except OSError as error:
+                why = f"{self._file} cannot be written: {reason(error)}"
+                raise self._refused(why, "Name another file as `credential` in zinker.toml.") from None
+            return
+        keyring = _keyring(self._place)
+        try:
+            keyring.set_password(f"zinker:{self._place}", f"{self._user} (granted)", data.decode())
+        except Exception as error:  # noqa: BLE001 - backends raise what they like
+            raise self._refused(f"the keyring takes nothing: {error}", "Name a file instead.") from None
+
+    def _read(self, path: Path) -> str:
+        try:
+            mode = path.stat().st_mode
+            if os.name == "posix" and stat.S_IMODE(mode) & 0o077:
+                raise self._refused(f"{path} can be read by others, too", f"Run: chmod 600 {path}")
+            return read_regular(path).decode().strip()
+        except OSError as error:
+            why = f"{path} cannot be read: {reason(error)}"
+            raise self._refused(why, "Correct `credential` in zinker.toml.") from None
+        except UnicodeDecodeError:
+            raise self._refused(f"{path} is no text", "Correct `credential` in zinker.toml.") from None
+
+    def _refused(self, why: str, then: str) -> Refused:
+        return Refused(f"No answer from {self._place}", why, then)
+
+
+def variable_of(place: str) -> str:
+    """Return the environment variable that has the secret of a place."""
+    return f"ZINKER_SECRET_{place.upper().replace('-', '_')}"
+
+
+def secret_of(place: str, user: str) -> str:
+    """Return the password for a place: from its environment variable, or from the system's keyring.
+
+    Raises `Refused` if there is none.
+    """
+    variable = variable_of(place)
+    secret = os.environ.get(variable) or _from_keyring(place, user)
+    if not secret:
+        why = f"the password of {user} is neither in {variable} nor in the keyring, as zinker:{place}"
+        then = f"Set {variable}, or run: keyring set zinker:{place} {user}"
+        raise Refused(f"No answer from {place}", why, then)
+    return secret
+
+
+def _from_keyring(place: str, user: str) -> str | None:
+    try:
+        found = _keyring(place).get_password(f"zinker:{place}", user)
+    except ImportError:
+        return None
+    except Refused:
+        raise
+    except Exception as error:  # noqa: BLE001 - backends raise what they like
+        then = f"Set {variable_of(place)} instead."
+        raise Refused(f"No answer from {place}", f"the keyring does not open: {error}", then) from None
+    return str(found) if found else None
+
+
+def _keyring(place: str) -> Any:
+    import keyring
+
+    return keyring
