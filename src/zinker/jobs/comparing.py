@@ -23,7 +23,7 @@ from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
 from zinker.model.file_state import is_withheld
 from zinker.model.lines import count_settings
-from zinker.model.policy import Titles
+from zinker.model.policy import LastChange, Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
 from zinker.model.setting import DOCUMENT, GONE, Setting, decode_line
 from zinker.stores.kinds import traits_of
@@ -54,6 +54,8 @@ class Comparison(msgspec.Struct, frozen=True):
     # What a service calls settings; and what policies were called before.
     titles: Titles = {}
     renamed: dict[tuple[str, str], str] = {}
+    # Who changed policies last, on the side that is looked at after the other.
+    last_changes: dict[tuple[str, str], LastChange] = {}
 
 
 def compare(
@@ -174,6 +176,7 @@ def _compared(
     documents: dict[tuple[str, str], str] = {}
     alike = 0
     renamed: dict[tuple[str, str], str] = {}
+    last_changes: dict[tuple[str, str], LastChange] = {}
     for record in before.manifest.parts:
         if record.id in held and record.id in ids:
             different, same = _compare_part(before, after, record, subject, selection, progress)
@@ -184,6 +187,7 @@ def _compared(
                 new = Policies(policies, after.snapshot)
                 different, gained = joined(different, old, new, renamed)
                 same += gained
+                last_changes |= dict(new.last_changes())
             found += [d for d in different if not _is_head(d)]
             heads = (d for d in different if not d.address and d.word != "changed")
             documents |= {(d.part, d.document): d.word for d in heads}
@@ -207,6 +211,7 @@ def _compared(
         documents,
         titles_in(subject, before.snapshot, after.snapshot),
         renamed,
+        last_changes,
     )
 
 

@@ -2,8 +2,9 @@
 
 import contextlib
 import itertools
+import re
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -13,6 +14,7 @@ from zinker.jobs.plan.result import leaves_of
 from zinker.jobs.secrets.detect import secrets_in
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.model.names import unknown
 from zinker.places.given import path_at
 from zinker.places.place import Place
 from zinker.stores.desktop_db import BENEATH, USER, settings_path
@@ -23,6 +25,9 @@ from zinker.stores.registry import whole_key
 from zinker.subjects.catalogue import SUFFIX, VARIABLES, check_subject
 from zinker.subjects.draft import DraftPart, draft
 from zinker.subjects.subject import Part, paths_of
+
+if TYPE_CHECKING:
+    from zinker.stores.tenants.tenant import Tenant
 
 __all__ = ["check_subject", "describe_homes", "new_subject"]
 
@@ -36,11 +41,45 @@ def new_subject(
 ) -> Path:
     """Write a commented draft of a subject file, with a part for each of the homes given.
 
+    Of a tenant it has a part for each collection, or for those named, as the service's own metadata describes them.
     Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
     """
     where = setup.place(place)
+    if (tenant := where.tenant()) is not None:
+        return write_draft(setup, id, _collections(tenant, where, [*map(str, homes)]), to)
     parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
     return write_draft(setup, id, [marked(setup, where, part) for part in parts], to)
+
+
+def _collections(tenant: "Tenant", place: Place, wanted: list[str]) -> list[DraftPart]:
+    from zinker.stores.tenants.drafting import described
+
+    found = {one.path: one for one in described(tenant.api.model())}
+    if not found:
+        why = f"the service of {place.told} does not describe itself ($metadata)"
+        raise Refused(
+            "No draft written", why, "Write a subject file by hand: docs/reference.md has an example."
+        )
+    for name in wanted:
+        if name not in found:
+            raise unknown("collection", name, list(found), f"{place.told} has {', '.join(found)}.")
+    chosen = [found[name] for name in wanted or found]
+    return [
+        DraftPart(
+            _words(one.path), one.path, "", "tenant", policy=one.shape, choices=tuple(one.choices.items())
+        )
+        for one in chosen
+    ]
+
+
+def _words(path: str) -> str:
+    """Return the id of a part for a collection: in small letters, words apart.
+
+    >>> _words("WorkstationRules"), _words("HTTPPolicies_v2")
+    ('workstation-rules', 'httppolicies-v2')
+    """
+    words = re.sub(r"(?<=[a-z0-9])(?=[A-Z])|[^A-Za-z0-9]+", "-", path).strip("-").lower()
+    return words or "policies"
 
 
 class Undescribed(NamedTuple):

@@ -175,9 +175,7 @@ def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> It
             is_production=session.place.is_production,
             titles=titles_in(subject, live, fallback),
             seen={part.id: part.sha256 for part in live.manifest.parts},
-            remarks=tuple(
-                note for one in plans if one.before is not None for note in session.home_of(one).notes(one)
-            ),
+            remarks=tuple(dict.fromkeys(note for one in plans for note in session.home_of(one).notes(one))),
         )
         against = objections(session, fallback.manifest, plan, overruled)
         yield fallback, msgspec.structs.replace(plan, objections=against)

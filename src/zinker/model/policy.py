@@ -11,6 +11,13 @@ Address = Annotated[str, msgspec.Meta(pattern="^/", description="An address; `*`
 Titles = dict[tuple[str, str], dict[str, str]]
 
 
+class LastChange(msgspec.Struct, frozen=True):
+    """Who changed a policy last, and when, as the service says it; either may be ""."""
+
+    by: str = ""
+    at: str = ""
+
+
 class Link(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A navigation property that belongs to a policy, such as for whom it counts.
 

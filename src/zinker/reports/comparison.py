@@ -42,17 +42,26 @@ def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
         part = comparison.subject.find_part(part_id) if comparison.subject else None
         record = next(record for record in comparison.parts if record.id == part_id)
         found = list(group)
+        last = _last_change(comparison, part_id, document)
         if (was := comparison.renamed.get((part_id, document))) is not None:
             document = f"{document} (was called {was})"
         word = comparison.documents.get((part_id, document))
         if word:
             leaf = found[0].after or found[0].before
             line = file_line(word, document, whole_text(len(found), leaf), width, record.store)
-            yield Block(record.title, document, [line], is_file=True)
+            yield Block(record.title, document, [line, *last], is_file=True)
             continue
         named = titled(part, found[0].document, comparison.titles)
         lines = (setting_lines(d.word, named, d.address, d.before, d.after, width) for d in found)
-        yield Block(record.title, document, list(chain.from_iterable(lines)))
+        yield Block(record.title, document, [*chain.from_iterable(lines), *last])
+
+
+def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[Text]:
+    """Say who changed a policy last, and when, as the service has it."""
+    last = comparison.last_changes.get((part, document))
+    if last is not None:
+        by, at = (f" by {last.by}" if last.by else "", f", {last.at}" if last.at else "")
+        yield plain(f"  last changed{visible(by)}{visible(at)}")
 
 
 def summary(comparison: Comparison) -> str:
@@ -93,6 +102,11 @@ def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterato
             **(
                 {"was_called": was}
                 if (was := comparison.renamed.get((difference.part, difference.document)))
+                else {}
+            ),
+            **(
+                {"last_changed": last}
+                if (last := comparison.last_changes.get((difference.part, difference.document)))
                 else {}
             ),
             "before": leaf_json(difference.before),

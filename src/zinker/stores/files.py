@@ -287,6 +287,8 @@ class FileHome(Home):
 
     def notes(self, change: DocumentChange) -> list[str]:
         """Say what else happens when a file is replaced or removed: to its links, names and attributes."""
+        if change.before is None:
+            return []
         try:
             at = self.reach(change.document)
             looks = at.stat()

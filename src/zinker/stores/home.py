@@ -194,6 +194,10 @@ class Home(ABC):
     def finish(self) -> None:
         """Forget what was noted in case reading was cut off: it has got through."""
 
+    def notes(self, change: DocumentChange) -> list[str]:
+        """Say what else there is to know about writing a document: what happens beside it, what guards it not."""
+        return []
+
     # Of files alone.
 
     def folder_of(self, document: str) -> Path | None:
@@ -215,10 +219,6 @@ class Home(ABC):
     def clash(self, document: str, others: Iterable[str]) -> str:
         """Return which of some documents the system takes for the same as a new one, or ""."""
         return ""
-
-    def notes(self, change: DocumentChange) -> list[str]:
-        """Say what else happens when a file is replaced or removed: to its links, names and attributes."""
-        return []
 
 
 class SteppedWriting(Writing):

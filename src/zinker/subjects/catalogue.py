@@ -88,6 +88,11 @@ def _completed(part: Part) -> Part:
         return part
     made = (*(part.policy.ids or ("id",)), *part.policy.made)
     titles = {f"{SERVER}{pointer(name)}": f"made by the service: {name}" for name in made}
+    for name, title in (
+        (part.policy.changed_by, "last changed by"),
+        (part.policy.changed_at, "last changed at"),
+    ):
+        titles |= {f"{SERVER}{pointer(name)}": title} if name else {}
     return msgspec.structs.replace(
         part, volatile=(*part.volatile, f"{SERVER}/*"), titles=titles | part.titles
     )

@@ -2,6 +2,8 @@
 
 from typing import NamedTuple
 
+from zinker.model.policy import PolicyShape
+
 
 class DraftPart(NamedTuple):
     """A part to begin with: its name, its path and its format; what is volatile, secret, and to be titled."""
@@ -13,6 +15,9 @@ class DraftPart(NamedTuple):
     volatile: tuple[str, ...] = ()
     titles: tuple[str, ...] = ()
     secret: tuple[str, ...] = ()
+    # Of a collection of policies: what its service says of them, and the choices that properties of it have.
+    policy: PolicyShape | None = None
+    choices: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
 
 _HEAD = """\
@@ -68,6 +73,9 @@ def draft(id: str, parts: list[DraftPart]) -> str:
     for part in chosen:
         names[part.id] = count = names.get(part.id, 0) + 1
         own = part.id if count == 1 else f"{part.id}-{count}"
+        if part.policy is not None:
+            texts.append(_policies(own, part, part.policy))
+            continue
         texts.append(
             _PART.format(
                 id=own,
@@ -81,6 +89,61 @@ def draft(id: str, parts: list[DraftPart]) -> str:
             )
         )
     return "".join(texts)
+
+
+_POLICIES = """
+[[part]]
+id = "{id}"
+title = "{title}"
+store = "tenant"
+path = "{path}"
+# not_secret = ["/terms/*"]                # what only looks like a secret
+
+[part.policy]
+name = "{name}"{space}# what people call a policy by: a guess
+{lines}# built_in = "fixed"                       # true for what cannot be changed
+# write_only = ["doorKey"]                 # secrets that are never given back
+# keys = {{ "/terms" = "topic" }}            # lists without order, and what tells their items apart
+# groups = ["/forWhom/*/group"]            # ids of groups; `users` of users
+# for_whom = ["/forWhom", "/forWhom/*"]    # for whom it counts: written with --for-whom only
+# one_by_one = true                        # where the service's lists do not hold policies whole
+"""
+
+
+def _policies(id: str, part: DraftPart, shape: PolicyShape) -> str:
+    """Return a part with the policies of a collection, as its service describes them."""
+    ids = ", ".join(f'"{_escaped(name)}"' for name in shape.ids)
+    lines = [f"id = {ids if len(shape.ids) == 1 else f'[{ids}]'}"]
+    if shape.server:
+        made = ", ".join(f'"{_escaped(name)}"' for name in shape.server)
+        lines.append(f"server = [{made}]")
+    lines += [f'{key} = "{_escaped(name)}"' for key, name in _last(shape) if name]
+    if shape.references:
+        pairs = ", ".join(f'"{_escaped(at)}" = "{_escaped(to)}"' for at, to in shape.references.items())
+        lines.append(f"references = {{ {pairs} }}")
+    for name, link in shape.links.items():
+        to = f', to = "{_escaped(link.to)}"' if link.to else ""
+        lines.append(f'links.{_bare(name)} = {{ write = "{link.write}"{to} }}')
+    lines += [f"# {name} is one of {', '.join(choices[:12])}" for name, choices in part.choices]
+    space = " " * max(1, 42 - len(f'name = "{shape.name}"'))
+    return _POLICIES.format(
+        id=id,
+        title=_escaped(part.path),
+        path=_escaped(part.path),
+        name=_escaped(shape.name),
+        space=space,
+        lines="".join(f"{line}\n" for line in lines),
+    )
+
+
+def _last(shape: PolicyShape) -> tuple[tuple[str, str], ...]:
+    return (("changed_by", shape.changed_by), ("changed_at", shape.changed_at))
+
+
+def _bare(name: str) -> str:
+    return (
+        name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else f'"{_escaped(name)}"'
+    )
 
 
 def _escaped(text: str) -> str:

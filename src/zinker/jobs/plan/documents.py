@@ -182,7 +182,7 @@ class PartPlanner:
         # Emptying a key removes it, so those that are to be there, empty, come after everything else.
         items.sort(key=lambda item: item.after is not None and item.after.type == "key")
         if items or action != "edit":
-            self._documents.append(DocumentChange(self._case.part.id, document, action, tuple(items)))
+            self._take(DocumentChange(self._case.part.id, document, action, tuple(items)))
 
     # Documents that are files.
 
@@ -302,8 +302,7 @@ class PartPlanner:
 
     def _take(self, change: DocumentChange) -> None:
         self._documents.append(change)
-        if change.before is not None:
-            self._remarks += self._case.home.notes(change)
+        self._remarks += self._case.home.notes(change)
 
     # Settings.
 

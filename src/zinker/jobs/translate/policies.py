@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from zinker.model.address import matches, pointer
 from zinker.model.difference import Difference
-from zinker.model.policy import Titles
+from zinker.model.policy import LastChange, Titles
 from zinker.model.profile import Snapshot
 from zinker.model.setting import Leaf
 from zinker.stores.tenants.policies import SERVER, titles_of
@@ -40,6 +40,15 @@ class Policies:
             for document, leaves in self.settings.items()
             if all(address in leaves for address in own)
         }
+
+    def last_changes(self) -> Iterator[tuple[_Name, LastChange]]:
+        """Yield who changed a policy last, and when, where the service says so."""
+        shape = self.part.policy
+        for document, leaves in self.settings.items():
+            said = [leaves.get(f"{SERVER}{pointer(name)}") for name in (shape.changed_by, shape.changed_at)]
+            by, at = (str(leaf.value) if leaf is not None else "" for leaf in said)
+            if by or at:
+                yield (self.part.id, document), LastChange(by, at)
 
     @property
     def titles(self) -> Titles:

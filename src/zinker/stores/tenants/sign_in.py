@@ -329,7 +329,9 @@ class SignIn:
             "exp": now + _LASTS,
             "jti": secrets.token_urlsafe(24),
         }
-        header = {"alg": chosen, "typ": "JWT", "kid": key.get("kid") or key.thumbprint()}
+        # A key in PEM has no name of its own, and the service may have given it any.
+        named = {"kid": key["kid"]} if is_json and key.get("kid") else {}
+        header = {"alg": chosen, "typ": "JWT", **named}
         made = jwt.JWT(header=header, claims=claims, algs=[chosen])
         made.make_signed_token(key)
         return str(made.serialize())

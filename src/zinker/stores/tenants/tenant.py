@@ -67,6 +67,9 @@ class Collection:
     removed: dict[str, Key] = field(default_factory=dict)  # by this run
     nulled: dict[str, set[str]] = field(default_factory=dict)  # addresses that were taken out by this run
     names: dict[str, str] = field(default_factory=dict)  # by what references have, as `_alike` has it
+    # Its lists give ETags: by those, a service minds whether a policy is as it was. One that comes in the header of
+    # an answer may be of whatever stands between.
+    is_guarded: bool = False
     is_listed: bool = False
     is_started: bool = False
 
@@ -131,6 +134,7 @@ class Tenant:
             called = str(own) if isinstance(own, str | int) and own != "" else _told(key)
             collection.keys[_document(called, collection.keys)] = key
             collection.etags[key.literal] = str(item.get(ETAG, ""))
+        collection.is_guarded = any(collection.etags.values())
         collection.names = {_alike(key.value): name for name, key in collection.keys.items()}
         collection.is_listed = True
         return found
@@ -185,13 +189,13 @@ class Tenant:
                 if future.exception() is None:
                     self._make_ready(collection, literal, future.result())
             before = dict(collection.etags)
-            # Without ETags, only the policies themselves tell.
-            is_whole = not any(before.values()) and not collection.shape.one_by_one
+            # Without ETags, only the policies themselves tell, and only where a list holds them whole.
+            is_whole = not collection.is_guarded and not collection.shape.one_by_one
             again = {key.literal: (key, raw) for key, raw in self.listed(collection, True, is_whole)}
             changed = [
                 literal
                 for literal, (_, raw) in again.items()
-                if _is_other(_state(collection, literal), raw if is_whole else collection.etags[literal])
+                if _has_changed(collection, literal, raw if is_whole else None)
             ]
             collection.waiting = {literal: f for literal, f in collection.waiting.items() if literal in again}
             if not changed and before.keys() == collection.etags.keys():
@@ -334,18 +338,16 @@ def _done(raw: Raw) -> "Future[Raw]":
     return done
 
 
-def _state(collection: Collection, literal: str) -> Raw | str:
-    """Return what a policy was read as: itself, or by its ETag where it has one; "-" where it could not be read."""
+def _has_changed(collection: Collection, literal: str, now: Raw | None) -> bool:
+    """Tell whether a policy is another one than was read: by itself as it is `now`, or by the ETag a list gives."""
     future = collection.waiting.get(literal)
-    if future is None or future.exception() is not None:
-        return collection.etags.get(literal, "") if future is not None else "-"
-    raw = future.result()
-    return str(raw.get(ETAG, "")) if any(collection.etags.values()) or collection.shape.one_by_one else raw
-
-
-def _is_other(one: Any, other: Any) -> bool:
+    if future is None:
+        return True
+    if future.exception() is not None:
+        return False
+    raw, etag = future.result(), collection.etags.get(literal, "")
     try:
-        return bool(one != other)
+        return raw != now if now is not None else bool(etag) and etag != raw.get(ETAG, "")
     except RecursionError:
         return True
 
@@ -480,13 +482,12 @@ class TenantHome(Home):
 
     def notes(self, change: DocumentChange) -> list[str]:
         """Say that a policy without an ETag is written unguarded."""
-        key = self.collection.keys.get(change.document)
-        if key is None or self.collection.etags.get(key.literal):
+        if self.collection.is_guarded or change.document not in self.collection.keys:
             return []
         named = self.collection.title or self.collection.path
         return [
-            f"{named} are written unguarded, since the service gives no ETags: each policy is looked at again "
-            "right before it is written."
+            f"{named} are written unguarded, since the service lists them without ETags: each policy is looked at "
+            "again right before it is written."
         ]
 
     def beside(self, document: str, machine: str, place: str) -> Iterator[str]:

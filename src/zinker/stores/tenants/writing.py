@@ -1,5 +1,6 @@
 """Creating, changing and deleting policies, once each, and only where they are as the plan saw them."""
 
+import contextlib
 from collections.abc import Sequence
 from concurrent.futures import wait
 from functools import partial
@@ -102,11 +103,14 @@ class PolicyWriting(Writing):
 
     def _check(self, key: Key, is_guarded: bool) -> None:
         """Look again at a policy that nothing guards while it is written; raises `TenantError`."""
-        collection = self._collection
-        if is_guarded and collection.etags.get(key.literal):
+        collection, tenant = self._collection, self._tenant
+        if is_guarded and collection.is_guarded:
             return
-        if self._tenant.now(collection, key) != collection.raws.get(key.literal):
+        now, seen = tenant.now(collection, key), collection.raws.get(key.literal, {})
+        texts = [to_document(raw, collection.shape, collection.made, tenant) for raw in (now, seen)]
+        if texts[0] != texts[1]:
             raise TenantError(_BEFORE, 412)
+        collection.etags[key.literal] = str(now.get(ETAG, ""))
 
     def _create(self, document: str, policy: Raw) -> Key:
         """Create a policy once, also where its answer gets lost: it is looked for before it is tried again."""
@@ -132,7 +136,11 @@ class PolicyWriting(Writing):
         if key is None:
             raise TenantError("the service has made it, and does not say what tells it")
         collection.came(document, key)
-        self._look(key)
+        collection.raws[key.literal] = made
+        with contextlib.suppress(
+            TenantError
+        ):  # it is there; whether it can be read is found out when it is read back
+            self._look(key)
         return key
 
     def _found(self, document: str) -> Raw | None:
