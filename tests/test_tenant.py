@@ -192,7 +192,7 @@ def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
     assert kept[now["name"]] == str(now["turn"]) == "5"
     tenants.faults(restless="WorkstationRules", rounds=1000)
     out = tenants("export", "garden-tenant", "--place", "trial").out
-    assert re.search(rf"May not fit.*{now['name']}: it changed again and again", out, re.S)
+    assert re.search(rf"with a reservation.*{now['name']}: it changed again and again", out, re.S)
 
 
 def test_policies_are_compared_by_what_people_call_them(tenants):

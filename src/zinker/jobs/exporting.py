@@ -28,12 +28,15 @@ from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
 from zinker.model.profile import Manifest, Problem, Snapshot
-from zinker.places.place import Process
+from zinker.places.place import Place, Process
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import is_profile
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder, copy_profile, profile_file, profile_folder
 from zinker.shelf.shelf import Version
+from zinker.subjects.subject import Subject
+
+_WHYS = 3  # reasons that are told
 
 
 class Room(msgspec.Struct, frozen=True):
@@ -116,12 +119,8 @@ def export(
             nonlocal before
             manifest = capture(session, selection, builder, progress, locks, sharing=sharing)
             selection.check(session.known(), f"{name} at {live.told}")
-            if not any(part.documents for part in manifest.parts) and not manifest.problems:
-                meant = ", ".join(part.id for part in selection.parts)
-                why = f"nothing of {described.title} ({meant}) is at {live.told}"
-                raise Refused(
-                    "Not exported", why, f"`zinker subjects show {name} --place {place}` shows its homes."
-                )
+            if not any(part.documents for part in manifest.parts):
+                raise _nothing(described, selection, manifest, live, place)
             if not for_others:
                 before = held_before(setup, selection, manifest, builder)
             lost = before.version.number if before and before.lost and not is_loss_meant else 0
@@ -150,6 +149,18 @@ def export(
             builder.close()
         named = tuple(sharing.named) if sharing else ()
         return Exported(manifest, running, path=path, named=named, before=None if is_loss_meant else before)
+
+
+def _nothing(subject: Subject, selection: Selection, manifest: Manifest, live: Place, place: str) -> Refused:
+    """Say why there is nothing that could be kept: it is not there, or none of it could be read."""
+    whys = list(dict.fromkeys(problem.why for problem in manifest.problems))
+    more = f", and {len(whys) - _WHYS} more reasons" if len(whys) > _WHYS else ""
+    meant = ", ".join(part.id for part in selection.parts)
+    nothing = f"nothing of {subject.title} ({meant}) is at {live.told}"
+    why = "; ".join(whys[:_WHYS]) + more if whys else nothing
+    return Refused(
+        "Not exported", why, f"`zinker subjects show {subject.id} --place {place}` shows its homes."
+    )
 
 
 def _room(builder: ProfileBuilder, where: Path) -> Room:

@@ -111,7 +111,7 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     for head, problems in (
         ("Not captured:", missed),
         ("Carried as a whole file only:", [p for p in carried if p.part in carries]),
-        ("May not fit what was read with it:", [p for p in carried if p.part not in carries]),
+        ("Captured, with a reservation:", [p for p in carried if p.part not in carries]),
     ):
         if problems:
             yield left_out(head)
@@ -167,13 +167,15 @@ def documents_in(part: PartRecord | PartState) -> str:
 
 def parts_text(about: Manifest, width: int) -> Iterator[Text]:
     """Yield the parts of a profile."""
+    unread = {problem.part for problem in about.problems if not problem.document and problem.is_unknown}
     for part in about.parts:
         holds = [documents_in(part)] if traits_of(part.store).drops_documents else []
         holds += [count(part.settings, "setting")] if part.settings else []
         bound = f" (bound to the device {about.machine})" if part.device_bound else ""
         if about.partial and not part.documents:
             continue  # it was not asked for
-        nothing = "nothing there" if not part.documents else ", ".join(holds)
+        none = "could not be read" if part.id in unread else "nothing there"
+        nothing = none if not part.documents else ", ".join(holds)
         yield plain(cut(f"  {visible(part.title):<28}  {nothing}{bound}", width))
 
 

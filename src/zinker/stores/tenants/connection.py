@@ -229,7 +229,7 @@ class Connection:
                 self._pause(failed)
                 continue
             if 300 <= answer.status < 400:
-                target = shown(urljoin(url, answer.headers.get("Location", "")))
+                target = shown(joined(url, answer.headers.get("Location", "")))
                 raise TenantError(f"{url} has moved to {target}, which is not followed", answer.status)
             if answer.status in (429, 503) and (failed < _TRIES or "Retry-After" in answer.headers):
                 asked = answer.headers.get("Retry-After")
@@ -276,13 +276,16 @@ class Connection:
                     answer.close()
             except httpx2.TransportError:
                 if time.monotonic() > line.ends:
-                    why = (
-                        f"{urlsplit(url).netloc} did not come to an end within {self._limits.seconds} seconds"
-                    )
-                    raise (TenantError if method == "GET" else Unsure)(why) from None
+                    raise self._late(method, url) from None
                 raise
+            if line.is_late:  # what ends with its connection seemed to have come to its end
+                raise self._late(method, url)
         self._answered.add(origin(url))
         return Answer(url, answer.status_code, answer.headers, content)
+
+    def _late(self, method: str, url: str) -> TenantError:
+        why = f"{urlsplit(url).netloc} did not come to an end within {self._limits.seconds} seconds"
+        return (TenantError if method == "GET" else Unsure)(why)
 
     @contextlib.contextmanager
     def _line(self) -> Iterator[_Line]:
@@ -359,6 +362,14 @@ def _cut(content: bytes) -> bytes:
                 last = token.end()
             depth -= 1
     return b"".join((*kept, content[last:]))
+
+
+def joined(base: str, link: str) -> str:
+    """Return where a link leads from a URL; one that is no address is left as it is, and leads nowhere."""
+    try:
+        return urljoin(base, link)
+    except ValueError:
+        return link
 
 
 def _no_number(text: str) -> float:

@@ -6,13 +6,13 @@ Sections named here are those of its Protocol, URL Conventions and JSON Format.
 import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
-from urllib.parse import quote, urljoin, urlsplit
+from urllib.parse import quote
 
 from zinker.formats.walk import Digits, exact
 from zinker.model.errors import DocumentError
 from zinker.model.policy import Link, PolicyShape
 from zinker.stores.tenants import csdl
-from zinker.stores.tenants.connection import Answer, Connection
+from zinker.stores.tenants.connection import Answer, Connection, joined
 from zinker.stores.tenants.policies import ETAG, TYPE, Made, Raw, dumped
 from zinker.stores.tenants.service import Directory, Key, TenantError, origin, shown
 from zinker.stores.tenants.sign_in import SignIn
@@ -107,12 +107,9 @@ class Api:
         pairs = zip(names, literals, strict=True)
         return Key(",".join(f"{name}={literal}" for name, literal in pairs), tuple(values))
 
-    def url(self, path: str, literal: str = "", further: str = "") -> str:
-        """Return the URL of a collection, of an item of it, or of what belongs to that."""
-        key = f"({quote(literal, safe=_SAFE)})" if literal else ""
-        return f"{self.root}/{quote(path, safe='/')}{key}" + (
-            f"/{quote(further, safe=_SAFE)}" if further else ""
-        )
+    def url(self, path: str, literal: str = "") -> str:
+        """Return the URL of a collection, or of an item of it."""
+        return f"{self.root}/{quote(path, safe='/')}{bracketed(literal) if literal else ''}"
 
     def items(
         self, path: str, shape: PolicyShape, odd: Odd, select: bool = False, name: str = ""
@@ -179,8 +176,8 @@ class Api:
             return ""
         # Relative ones count from the context, where there is one (JSON Format 4.01, section 4.5.1).
         context = page.get("@odata.context") or page.get("@context") or ""
-        found = urljoin(urljoin(url, str(context)), str(link))
-        if origin(found) != origin(self.root) or urlsplit(found).scheme != urlsplit(self.root).scheme:
+        found = joined(joined(url, str(context)), str(link))
+        if origin(found) != origin(self.root):
             raise TenantError(f"the next page of {what} would be at {shown(found)}, which is not followed")
         if found in asked:
             raise TenantError(f"the pages of {what} go in a circle: {shown(found)} comes twice")
@@ -272,8 +269,8 @@ class Api:
                 pass  # it was created all the same, and is looked for
         where = answer.headers.get("Location") or answer.headers.get("OData-EntityId")
         if where and answer.status != 202:
-            found = urljoin(answer.url, where)
-            if origin(found) == origin(self.root) and urlsplit(found).scheme == urlsplit(self.root).scheme:
+            found = joined(answer.url, where)
+            if origin(found) == origin(self.root):
                 return self._taken(path, *self._single(self.request("GET", found)))
         return None
 
@@ -340,7 +337,12 @@ class Api:
         return answer
 
 
-_SAFE = "'=,()$;./:@!*"
+_KEY_SAFE, _SAFE = "'=,", "'=,()$;./"
+
+
+def bracketed(literal: str) -> str:
+    """Return a key as it stands behind the name of a collection."""
+    return f"({quote(literal, safe=_KEY_SAFE)})"
 
 
 def _literal(value: object, type: str) -> str:

@@ -92,13 +92,13 @@ class Key(NamedTuple):
 
 
 def origin(url: str) -> str:
-    """Return host and port of a URL; "" for one that has none, or is none."""
+    """Return scheme, host and port of a URL; "" for one that has none, or is none."""
     try:
         split = urlsplit(url)
         port = split.port or _PORTS.get(split.scheme, 0)
     except ValueError:
         return ""
-    return f"{split.hostname}:{port}" if split.hostname and port else ""
+    return f"{split.scheme}://{split.hostname}:{port}" if split.hostname and port else ""
 
 
 def is_open(url: str) -> bool:

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from concurrent.futures import wait
 from functools import partial
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 from zinker.formats.leaves import Edit
 from zinker.model.address import pointer
@@ -13,6 +14,7 @@ from zinker.model.plan import DocumentChange
 from zinker.model.policy import Link, PolicyShape
 from zinker.model.setting import Leaf
 from zinker.stores.home import New, Refusals, Writing
+from zinker.stores.tenants.odata import bracketed
 from zinker.stores.tenants.policies import ETAG, TYPE, Raw, edited, from_document, merging, to_document
 from zinker.stores.tenants.service import Key, TenantError, Unsure
 
@@ -206,7 +208,8 @@ class PolicyWriting(Writing):
             for one in come:
                 self._api.change("POST", f"{url}/{name}/$ref", {"@odata.id": self._url_of(link, one)})
             for one in gone:
-                self._api.change("DELETE", f"{url}/{name}/$ref?$id={self._url_of(link, one)}")
+                whose = quote(self._url_of(link, one), safe=":/(),='")
+                self._api.change("DELETE", f"{url}/{name}/$ref?$id={whose}")
         elif new is None:
             self._api.change("DELETE", f"{url}/{name}/$ref")
         else:
@@ -230,7 +233,7 @@ class PolicyWriting(Writing):
                 mine = self._api.key_of(inside, shape, item)
                 if mine is None:
                     raise NotWritable("", f"what tells the items of {name} is not known")
-                self._api.change("DELETE", f"{url}({mine.literal})")
+                self._api.change("DELETE", f"{url}{bracketed(mine.literal)}")
         for one in new:
             if not any(_is_same(one, other) for other in old):
                 self._api.post(url, one)
