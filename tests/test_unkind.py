@@ -34,6 +34,13 @@ def answer(value, status=200, **headers):
     return status, {"Content-Type": "application/json", **headers}, json.dumps(value).encode()
 
 
+def inline(value):
+    """A value as TOML has it."""
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{key} = {inline(one)}" for key, one in value.items()) + " }"
+    return json.dumps(value)
+
+
 class Unkind(Garden):
     """A garden with one tenant, whose service answers what `answers` has for a method and a path."""
 
@@ -92,7 +99,7 @@ class Unkind(Garden):
             "client_id": "zinker",
             **more,
         }
-        lines = "\n".join(f"{key} = {json.dumps(value)}" for key, value in entry.items())
+        lines = "\n".join(f"{key} = {inline(value)}" for key, value in entry.items())
         toml = self.home / "zinker.toml"
         toml.write_text(f"{toml.read_text().partition(f'[places.{name}]')[0]}\n[places.{name}]\n{lines}\n")
 
@@ -412,3 +419,149 @@ def test_an_entry_of_an_earlier_version_is_understood_and_the_new_lines_are_prin
     done = unkind.export()
     assert done.code == 0 and f'address = "{unkind.base}/api"\nissuer = "{unkind.base}"' in done.err, done
     assert f'directory = "{unkind.base}/scim/v2"' in done.err
+
+
+METADATA = {
+    "$Version": "4.01",
+    "Garden": {
+        "$Alias": "G",
+        "Base": {"$Kind": "EntityType", "$Key": ["row", "slot"], "row": {"$Type": "Edm.Int64"}, "slot": {}},
+        "Thing": {
+            "$Kind": "EntityType",
+            "$BaseType": "G.Base",
+            "price": {"$Type": "Edm.Decimal", "$Nullable": True},
+            "tags": {"$Collection": True},
+            "kind": {"$Type": "G.Sun", "$DefaultValue": "shade"},
+            "wanted": {},
+            "spot": {"$Type": "G.Spot", "$Nullable": True},
+            "seen": {"$Type": "Edm.DateTimeOffset", "@Org.OData.Core.V1.Computed": True},
+            "crew": {
+                "$Kind": "NavigationProperty",
+                "$Type": "G.Crew",
+                "$Collection": True,
+                "$ContainsTarget": True,
+            },
+        },
+        "Spot": {"$Kind": "ComplexType", "at": {"$Type": "Edm.Int64"}, "by": {"$Nullable": True}},
+        "Crew": {"$Kind": "EntityType", "$Key": ["no"], "no": {"$Type": "Edm.Int32"}, "team": {}},
+        "Sun": {"$Kind": "EnumType", "sun": 0, "shade": 1},
+        "All": {"$Kind": "EntityContainer", "Things": {"$Collection": True, "$Type": "G.Thing"}},
+    },
+}
+STANDARD = """
+format = 1
+id = "things"
+title = "Things"
+
+[[part]]
+id = "things"
+store = "tenant"
+path = "Things"
+[part.policy]
+name = "slot"
+server = ["/crew/*/no"]
+groups = ["/crew/*/team"]
+keys = { "/crew" = "team" }
+unordered = ["/tags"]
+links.crew = { write = "items" }
+"""
+IEEE = {"Content-Type": "application/json;IEEE754Compatible=true"}
+
+
+def test_a_service_is_taken_by_its_word_about_its_types(unkind):
+    """Composite keys, exact numbers as texts, merging, defaults, a contained collection, groups of its own."""
+    (unkind.path / "subjects/things.subject.toml").write_text(STANDARD)
+    unkind.place("odd", directory={"groups": {"path": "Teams", "id": "code", "name": "title"}})
+    teams = [{"code": 4, "title": "Early"}, {"code": 5, "title": "Late"}]
+    unkind.answers["GET", "/api/Teams"] = answer({"value": teams})
+    unkind.answers["GET", "/api/$metadata"] = answer(METADATA)
+    exact = "0.100000000000000000000000001"
+    now = {
+        "row": "9007199254740993",
+        "slot": "it's",
+        "price": exact,
+        "tags": ["b", "a"],
+        "kind": "sun",
+        "wanted": "yes",
+        "spot": {"at": "9007199254740995", "by": "ivy"},
+        "seen": "2026-01-02T03:04:05Z",
+        "crew": [{"no": 1, "team": 4}, {"no": 2, "team": 5}],
+    }
+    url = "/api/Things(row=9007199254740993,slot='it''s')"
+    headers = {**IEEE, "ETag": '"one"'}
+    sent = []
+
+    def change(path, body):
+        given = json.loads(body)
+        sent.append(("PATCH", given))
+        for name, value in given.items():
+            merged = {**now[name], **value} if isinstance(value, dict) else value
+            now[name] = merged
+        return 204, {}, b""
+
+    unkind.answers["GET", "/api/Things"] = lambda *asked: (200, IEEE, json.dumps({"value": [now]}).encode())
+    unkind.answers["GET", url] = lambda *asked: (200, headers, json.dumps(now).encode())
+    unkind.answers["PATCH", url] = change
+    found = unkind.read()
+    assert found["it's", "/price"] == exact and found["it's", "/spot/at"] == "9007199254740995"
+    assert found["it's", "/row"] == found["it's", "/@server/row"] == "9007199254740993"
+    assert {address for _, address in found if "crew" in address} == {"/crew/Early", "/crew/Late"}
+    kept = json.loads(json.dumps(now))
+    # Somebody adds a property, takes out what must be there, and other people look after it.
+    now |= {
+        "price": "2",
+        "spot": {"at": "1", "by": "fern"},
+        "tags": [],
+        "kind": "shade",
+        "seen": "2026-02-02T03:04:05Z",
+    }
+    now["crew"] = [{"no": 2, "team": 5}, {"no": 3, "team": 9}]
+    unkind.answers["DELETE", f"{url}/crew(3)"] = lambda *asked: (sent.append(("DELETE", 3)), (204, {}, b""))[
+        1
+    ]
+    unkind.answers["POST", f"{url}/crew"] = lambda path, body: (
+        sent.append(("POST", json.loads(body))),
+        now.update(crew=kept["crew"]),
+        (201, {}, b""),
+    )[2]
+    unkind("import", "things@latest", "--place", "odd", "--yes", "--exact")
+    spot = {"at": "9007199254740995", "by": "ivy"}
+    assert sent == [
+        ("PATCH", {"price": exact, "spot": spot, "tags": ["a", "b"], "kind": "sun"}),
+        ("DELETE", 3),
+        ("POST", {"team": 4}),
+    ]
+    own = [headers for method, _, headers, _ in unkind.asked if method == "PATCH"][0]
+    assert own["If-Match"] == '"one"' and own["Content-Type"] == IEEE["Content-Type"]
+    # What a profile does not have goes: from a complex value by its name, to the default, or not at all.
+    del kept["spot"]["by"], kept["kind"], kept["wanted"]
+    kept["crew"] = now["crew"]
+    shown, before = json.dumps({"value": [kept]}).encode(), dict(now)
+    unkind.answers["GET", "/api/Things"] = (200, IEEE, shown)
+    unkind("export", "things", "--place", "odd", "--label", "less", "--loss-is-meant")
+    unkind.answers["GET", "/api/Things"] = lambda *asked: (200, IEEE, json.dumps({"value": [now]}).encode())
+    now |= before
+    sent.clear()
+    done = unkind("import", "things@less", "--place", "odd", "--yes", "--exact", code=1)
+    assert sent == [("PATCH", {"spot": {"at": "9007199254740995", "by": None}, "kind": "shade"})]
+    assert "/wanted: it cannot be taken out: the service wants a value there" in done.out
+
+
+def test_proxies_and_authorities_of_the_environment_count(unkind):
+    asked = []
+
+    class Proxy(http.server.BaseHTTPRequestHandler):
+        def log_message(self, *told):
+            pass
+
+        def do_GET(self):
+            asked.append(self.path)
+            self.send_response(404)
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), Proxy) as proxy:
+        threading.Thread(target=proxy.serve_forever, daemon=True).start()
+        unkind.export(env={"HTTP_PROXY": f"http://127.0.0.1:{proxy.server_address[1]}"})
+        proxy.shutdown()
+    assert asked[0] == f"{unkind.base}/.well-known/oauth-authorization-server/issuer"

@@ -2,6 +2,8 @@
 
 import base64
 import json
+import os
+import re
 import socket
 import subprocess
 import sys
@@ -12,7 +14,7 @@ from urllib.parse import quote_plus
 import httpx2
 import pytest
 from conformance.fetched import npm_modules
-from conftest import Garden
+from conftest import COMMAND, Garden
 from jwcrypto import jwk
 
 from zinker.jobs import Wishes, export, import_profile, load_setup
@@ -288,7 +290,7 @@ def test_every_way_to_sign_in_that_the_metadata_names(witnesses):
     assert "gives out no tokens for what `resource` or `audience` names" in done.err
     # Without scopes the service does not let us in; without an issuer, it is asked who that is.
     toml.write_text(own.replace('scopes = ["policies"]\n', ""))
-    assert "Who are you? (401 Unauthorized)" in witnesses("export", "glass", "--place", "glade", code=1).out
+    assert "Who are you? (401 Unauthorized)" in witnesses("export", "glass", "--place", "glade", code=3).err
     toml.write_text(own.replace(f'issuer = "{witnesses.issuer}"\n', ""))
     done = witnesses("export", "glass", "--place", "glade", code=3)
     assert f'add issuer = "{witnesses.issuer}" to its entry' in done.err
@@ -313,3 +315,53 @@ def test_a_subject_file_is_drafted_from_what_a_service_says_of_itself(witnesses)
     witnesses("export", "drafted", "--place", "glade")
     why = witnesses("subjects", "new", "one", "--place", "glade", "--home", "Bed", code=2).err
     assert "Beds" in why
+
+
+def approve(page, code):
+    """Do what a person does at another device: enter the code, sign in, and allow it."""
+    with httpx2.Client(follow_redirects=True) as browser:
+        answer = browser.get(page)
+        given = {"user_code": code, "login": "ivy", "password": "any"}
+        for _ in range(6):
+            form = re.search(r"<form[^>]*>", answer.text)
+            if form is None:
+                return
+            action = re.search(r'action="([^"]*)"', form[0])
+            fields = re.findall(r'<input[^>]*name="([^"]*)"(?:[^>]*value="([^"]*)")?', answer.text)
+            target = str(answer.url.join(action[1])) if action else str(answer.url)
+            data = {name: given.get(name, value) for name, value in fields if name != "abort"}
+            answer = browser.post(target, data=data)
+    raise AssertionError(answer.text)
+
+
+def test_what_a_person_has_granted_once_lets_nightly_runs_in(witnesses):
+    held = witnesses.path / "grant"
+    witnesses.place("person", "glade", "by-person", f'sign_in = "device"\ncredential = "{held}"')
+    nightly = ("export", "glass", "--place", "person")
+    why = witnesses(*nightly, code=3).err
+    assert "nobody has signed in yet" in why and "Run `zinker places` at a terminal" in why
+    reading, terminal = os.openpty()  # a person is at it
+    run = subprocess.Popen(
+        [COMMAND, *nightly], cwd=witnesses.path, env=witnesses.env, stderr=terminal, stdout=subprocess.PIPE
+    )
+    seen = ""
+    while not (found := re.search(r"open (\S+) and enter ([\w-]+)\.", seen)):
+        seen += os.read(reading, 4096).decode()
+    approve(*found.groups())
+    assert run.wait(120) == 0, run.stdout.read()
+    run.stdout.close()
+    assert held.stat().st_mode & 0o77 == 0
+    first = json.loads(held.read_bytes())
+    assert "Beds" in witnesses(*nightly).out
+    later = json.loads(held.read_bytes())  # the issuer gives out another one each time
+    assert first["refresh_token"] != later["refresh_token"] and first["since"] == later["since"]
+    assert "by-person by a person at another device, from" in witnesses("places").out
+    httpx2.post(
+        f"{witnesses.issuer}/token/revocation",
+        data={"token": later["refresh_token"], "client_id": "by-person"},
+    )
+    why = witnesses(*nightly, code=3).err
+    assert f"the grant that a person gave on {first['since']} has run out" in why
+    assert "The newest version from person is glass@2, kept today; nothing newer was kept now." in why
+    for fd in (reading, terminal):
+        os.close(fd)

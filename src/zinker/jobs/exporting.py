@@ -24,7 +24,7 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
 from zinker.jobs.texts import TextProfile, is_text, read_text, write_text
-from zinker.model.errors import Refused, WrongUsage, reason
+from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
 from zinker.model.profile import Manifest, Problem, Snapshot
@@ -108,7 +108,7 @@ def export(
         selection = _for_others(selection, parts, to, note)
     if label:
         setup.shelf.check_label(name, label)
-    with at_place(setup, place) as live:
+    with _answering(setup, name, place), at_place(setup, place) as live:
         running = tuple(live.running(described.application.processes))
         session = Session(setup, live, described)
         sharing = Sharing(live, setup.reader) if for_others else None
@@ -149,6 +149,25 @@ def export(
             builder.close()
         named = tuple(sharing.named) if sharing else ()
         return Exported(manifest, running, path=path, named=named, before=None if is_loss_meant else before)
+
+
+@contextlib.contextmanager
+def _answering(setup: Setup, subject: str, place: str) -> Iterator[None]:
+    """Say of a place that does not answer how old its newest version is: it gets older every night."""
+    try:
+        yield
+    except NoAnswer as error:
+        newest = setup.shelf.newest(subject, lambda about: about.place == place)
+        about = newest.manifest if newest else None
+        if newest is None or about is None:
+            raise
+        then = datetime.datetime.fromisoformat(about.captured)
+        days = (datetime.datetime.now().astimezone() - then).days
+        kept = f"{days:,} days ago" if days > 1 else "a day ago" if days else "today"
+        stale = (
+            f"The newest version from {place} is {newest.reference}, kept {kept}; nothing newer was kept now."
+        )
+        raise NoAnswer(error.what, error.why, f"{error.then}\n{stale}".strip()) from None
 
 
 def _nothing(subject: Subject, selection: Selection, manifest: Manifest, live: Place, place: str) -> Refused:

@@ -48,6 +48,7 @@ class Session:
         self._withheld: dict[tuple[int, str], dict[str, list[str]]] = {}
         # What was read last of documents that are taken apart, and the bytes that changes would give them: for as
         # long as a plan is made, and where the same bytes are asked for again.
+        self._remembered = 0  # bytes of documents in `_readings`
         self._readings: dict[Where, Reading] = {}
         self.results: dict[Where, tuple[str, tuple[SettingChange, ...], bytes]] = {}
 
@@ -124,9 +125,12 @@ class Session:
         """Remember what has just been read of a document that is taken apart, for planning on it."""
         content = reading.content
         if content is not None and content.is_held and reading.file and not reading.file.is_whole:
-            held = sum(known.content.size for known in self._readings.values() if known.content)
-            if held + content.size <= _REMEMBERED:
-                self._readings[Where(part.id, reading.document)] = reading
+            where = Where(part.id, reading.document)
+            known = self._readings.get(where)
+            more = content.size - (known.content.size if known and known.content else 0)
+            if self._remembered + more <= _REMEMBERED:
+                self._readings[where] = reading
+                self._remembered += more
 
     def as_captured(self, part: Part, document: str) -> Reading:
         """Return a document with its secrets: as it was captured, where that is still known, else as it is now."""

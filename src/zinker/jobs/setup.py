@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import msgspec
 from platformdirs import user_config_path, user_data_path
 
-from zinker.model.errors import Refused, WrongUsage
+from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.model.names import unknown
 from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
@@ -114,7 +114,7 @@ class Setup:
     def place(self, name: str) -> Place:
         """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.
 
-        Raises `WrongUsage` for an unknown one, `Refused` for a silent one.
+        Raises `WrongUsage` for an unknown one, `NoAnswer` for a silent one.
         """
         self.check_place(name)
         base, _, account = name.partition("/")
@@ -122,7 +122,7 @@ class Setup:
         absence = place.absence()
         if absence:
             then = "Connect it, or correct its entry in zinker.toml."
-            raise Refused(f"No answer from {name}", absence, then)
+            raise NoAnswer(f"No answer from {name}", absence, then)
         return AccountPlace(place, account) if account else place
 
     def check_place(self, name: str) -> None:

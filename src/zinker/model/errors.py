@@ -32,6 +32,10 @@ class Refused(ZinkerError):
     exit_code = 3
 
 
+class NoAnswer(Refused):
+    """A place does not answer, or lets nobody in."""
+
+
 class Failed(ZinkerError):
     """It was begun, it failed, and what had been done was taken back."""
 

@@ -201,6 +201,7 @@ class Cuts:
 
     def __init__(self) -> None:
         self._known: dict[tuple[str, ...], Cut] = {}
+        self._size = 0  # bytes of them
         self.rules: dict[str, str] = {}  # which secrets files that are carried whole hold, by their digests
 
     def find(self, name: tuple[str, ...]) -> Cut | None:
@@ -210,10 +211,12 @@ class Cuts:
     def keep(self, name: tuple[str, ...], cut: Cut) -> None:
         """Remember a file."""
         size = cut.content.size if cut.content else 0
-        if sum(known.content.size for known in self._known.values() if known.content) + size > self._LARGEST:
+        if self._size + size > self._LARGEST:
             self._known.clear()
-        if size <= self._LARGEST:
+            self._size = 0
+        if size <= self._LARGEST and name not in self._known:
             self._known[name] = cut
+            self._size += size
 
 
 def _many(blocks: Iterable[Block]) -> Iterator[list[str]]:

@@ -77,12 +77,8 @@ def to_document(raw: Raw, shape: PolicyShape, made: Made, names: Names) -> bytes
     document = {key: value for key, value in _plain(raw).items() if key not in out}
     for address in (one for one in shape.server if one.startswith("/")):
         document = _without(document, tokens(address))
-    for address, path in shape.references.items():
-        document = _mapped(document, tokens(address), partial(names.policy, path))
-    for address in shape.groups:
-        document = _mapped(document, tokens(address), names.group)
-    for address in shape.users:
-        document = _mapped(document, tokens(address), names.user)
+    for address, name_of, _ in _names_in(shape, names):
+        document = _mapped(document, tokens(address), name_of)
     for address in shape.unordered:
         document = _mapped(document, tokens(address), _sorted, whole=True)
     for address, key in shape.keys.items():
@@ -98,17 +94,51 @@ def from_document(data: bytes, current: Raw, shape: PolicyShape, names: Names) -
     document: Raw = json.loads(data, parse_float=exact)
     for address, key in shape.keys.items():
         old = [item.get(key) for item in _at(current, tokens(address)) if isinstance(item, dict)]
-        for patterns, name_of in ((shape.groups, names.group), (shape.users, names.user)):
-            if f"{address}/*/{key}" in patterns:
+        for pattern, name_of, _ in _names_in(shape, names):
+            if pattern == f"{address}/*/{key}":
                 old = [name_of(id) for id in old]
         document = _mapped(document, tokens(address), partial(_listed, key, [*map(str, old)]), whole=True)
-    for address in shape.groups:
-        document = _mapped(document, tokens(address), names.group_id)
-    for address in shape.users:
-        document = _mapped(document, tokens(address), names.user_id)
-    for address, path in shape.references.items():
-        document = _mapped(document, tokens(address), partial(names.policy_id, path))
+    for address, name_of, id_of in _names_in(shape, names):
+        # What has no name here stands as it is, and may stay so.
+        nameless = {str(id): id for id in ids_at(current, tokens(address)) if str(name_of(id)) == str(id)}
+        document = _mapped(document, tokens(address), partial(_id_of, nameless, id_of))
     return document
+
+
+def _names_in(
+    shape: PolicyShape, names: Names
+) -> Iterator[tuple[str, Callable[[Any], Any], Callable[[Any], Any]]]:
+    """Yield where ids stand, with what gives the name of one, and what gives the id of a name."""
+    keyed = {f"{address}/*/{key}" for address, key in shape.keys.items()}
+    for address, path in shape.references.items():
+        yield address, partial(names.policy, path), partial(names.policy_id, path)
+    for addresses, name_of, id_of in (
+        (shape.groups, names.group, names.group_id),
+        (shape.users, names.user, names.user_id),
+    ):
+        for address in addresses:
+            yield address, partial(_text_of, name_of) if address in keyed else name_of, id_of
+
+
+def _text_of(name_of: Callable[[Any], Any], id: Any) -> str:
+    return str(name_of(id))
+
+
+def _id_of(nameless: dict[str, Any], id_of: Callable[[Any], Any], name: Any) -> Any:
+    return nameless[str(name)] if str(name) in nameless else id_of(name)
+
+
+def ids_at(value: Any, path: tuple[str, ...]) -> Iterator[Any]:
+    """Yield the ids at a path, where `*` is any item; those in a list at its end one by one."""
+    if not path:
+        yield from (item for item in (value if isinstance(value, list) else [value]) if _is_id(item))
+    elif isinstance(value, list) and path[0] == "*":
+        for item in value:
+            yield from ids_at(item, path[1:])
+    elif isinstance(value, dict):
+        for name, item in value.items():
+            if path[0] in ("*", name):
+                yield from ids_at(item, path[1:])
 
 
 def merging(before: Any, after: Any) -> Any:

@@ -20,7 +20,17 @@ from zinker.stores.home import Candidates, Home, NoHome, Offers, PartShape, Writ
 from zinker.stores.reading import Content, Reading, Trouble
 from zinker.stores.tenants.odata import Api
 from zinker.stores.tenants.people import Somebody, Sort, people
-from zinker.stores.tenants.policies import ETAG, FORMAT, SERVER, Made, Raw, gone, leaves_of, to_document
+from zinker.stores.tenants.policies import (
+    ETAG,
+    FORMAT,
+    SERVER,
+    Made,
+    Raw,
+    gone,
+    ids_at,
+    leaves_of,
+    to_document,
+)
 from zinker.stores.tenants.service import Key, TenantError
 from zinker.stores.tenants.unfinished import Unfinished
 from zinker.stores.tenants.writing import PolicyWriting
@@ -473,7 +483,9 @@ class TenantHome(Home):
             (collection.shape.groups, self.tenant.group_id),
             (collection.shape.users, self.tenant.user_id),
         ):
-            for name in _keyed_by(patterns, address):
+            for pattern, name in _keyed_by(patterns, address):
+                if name in map(str, ids_at(raw, tokens(pattern))):
+                    continue  # it has no name, and is there all the same
                 try:
                     id_of(name)
                 except NotWritable as error:
@@ -510,14 +522,14 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     return TenantHome(tenant, collection)
 
 
-def _keyed_by(patterns: Iterable[str], address: str) -> Iterator[str]:
-    """Yield the name in an address that stands where patterns have what tells the items of a list apart."""
+def _keyed_by(patterns: Iterable[str], address: str) -> Iterator[tuple[str, str]]:
+    """Yield patterns with the name that an address has where they tell the items of a list apart."""
     own = tokens(address)
     for pattern in patterns:
         *above, _ = tokens(pattern)
         at = above.index("*") if "*" in above else -1
         if at >= 0 and own[:at] == tuple(above[:at]) and len(own) > at:
-            yield own[at]
+            yield pattern, own[at]
 
 
 def _content(data: bytes) -> Content:

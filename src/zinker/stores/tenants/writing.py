@@ -1,6 +1,7 @@
 """Creating, changing and deleting policies, once each, and only where they are as the plan saw them."""
 
 import contextlib
+import json
 from collections.abc import Sequence
 from concurrent.futures import wait
 from functools import partial
@@ -83,7 +84,12 @@ class PolicyWriting(Writing):
                 for name, value in own.items()
                 if name not in before or not _is_same(before[name], value)
             }
-            changed |= {name: None for name in before.keys() - wanted.keys() if name not in apart}
+            for name in sorted(before.keys() - wanted.keys() - apart.keys()):
+                try:
+                    changed[name] = self._without(name)
+                except NotWritable as error:
+                    mine = [e.address for e in edits if f"{e.address}/".startswith(f"{pointer(name)}/")]
+                    left += [NotWritable(address, error.why) for address in mine]
             collection.nulled[key.literal] = {edit.address for edit in edits if edit.leaf is None}
             if changed and TYPE in current:
                 changed[TYPE] = current[TYPE]
@@ -102,6 +108,19 @@ class PolicyWriting(Writing):
                 mine = [edit.address for edit in edits if f"{edit.address}/".startswith(f"{pointer(name)}/")]
                 left += [NotWritable(address, error.why) for address in mine]
         return left
+
+    def _without(self, name: str) -> Any:
+        """Return what a property is when it is taken out: nothing, or its default where it must be something."""
+        model = self._api.model()
+        known = model.properties(model.type_of(self._collection.path)).get(name)
+        if known is None or known.is_nullable:
+            return [] if known is not None and known.is_list else None
+        if not known.default:
+            raise NotWritable("", "it cannot be taken out: the service wants a value there")
+        try:
+            return json.loads(known.default)
+        except ValueError:
+            return known.default
 
     def _check(self, key: Key, is_guarded: bool) -> None:
         """Look again at a policy that nothing guards while it is written; raises `TenantError`."""
