@@ -33,50 +33,10 @@ scopes = ["policies"]
 resource = "http://127.0.0.1:{api}/{tenant}/odata"
 {more}
 """
-SUBJECT = """
-format = 1
-id = "glass"
-title = "Beds under glass"
-
-[[part]]
-id = "soils"
-store = "tenant"
-path = "Soils"
-[part.policy]
-name = "code"
-
-[[part]]
-id = "crews"
-store = "tenant"
-path = "Crews"
-[part.policy]
-name = "title"
-
-[[part]]
-id = "shelves"
-store = "tenant"
-path = "Shelves"
-[part.policy]
-name = "label"
-references = { "/soil" = "Soils", "/crews" = "Crews" }
-links = { crews = { write = "ref", to = "Crews" } }
-unordered = ["/crews"]
-
-[[part]]
-id = "beds"
-store = "tenant"
-path = "Beds"
-[part.policy]
-name = "title"
-server = ["touchedIn", "/people/*/code"]
-changed_by = "touchedBy"
-references = { "/after" = "Beds", "/shelf" = "Shelves" }
-unordered = ["/marks"]
-links = { people = { write = "action", action = "Glass.assign" } }
-groups = ["/people/*/group"]
-keys = { "/people" = "group" }
-for_whom = ["/people", "/people/*"]
-"""
+DOCS = (Path(__file__).parent.parent / "docs/reference.md").read_text(encoding="utf-8")
+SUBJECT = next(
+    block for block in re.findall(r"```toml\n(.*?)```", DOCS, re.S) if block.startswith("# glass.")
+)
 GROUPS = {"glade": ["Trial kiosks", "Everybody"], "meadow": ["Kiosks", "Everybody"]}
 
 
@@ -365,3 +325,12 @@ def test_what_a_person_has_granted_once_lets_nightly_runs_in(witnesses):
     assert "The newest version from person is glass@2, kept today; nothing newer was kept now." in why
     for fd in (reading, terminal):
         os.close(fd)
+
+
+def test_the_tenants_of_the_documentation_can_be_configured(tmp_path):
+    blocks = [block for block in re.findall(r"```toml\n(.*?)```", DOCS, re.S) if "[places." in block]
+    assert len(blocks) == 3
+    for number, block in enumerate(blocks):
+        path = tmp_path / f"{number}.toml"
+        path.write_text(block, encoding="utf-8")
+        assert load_setup(path).places

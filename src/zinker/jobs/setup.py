@@ -42,7 +42,7 @@ class FolderEntry(Strict, frozen=True, tag_field="kind", tag="folder"):
 class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
     """A place of the kind `remote-registry` in the configuration; the address is `host` or `host:port`."""
 
-    address: Annotated[str, msgspec.Meta(pattern=r"^[^:/\\s]+(:[0-9]{1,5})?$")]
+    address: Annotated[str, msgspec.Meta(pattern=r"^[^:/\s]+(:[0-9]{1,5})?$")]
     user: str
     protection: Literal["encrypted", "signed"] = "encrypted"
 
