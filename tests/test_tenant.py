@@ -472,8 +472,8 @@ def test_a_next_page_elsewhere_is_not_followed(tmp_path):
         with socket.create_server(("127.0.0.1", 0)) as elsewhere:
             elsewhere.settimeout(0)
             tenants.faults(stray=f"127.0.0.1:{elsewhere.getsockname()[1]}")
-            done = tenants("export", "garden-tenant", "--place", "trial", code=1)
-            assert "the next page of WorkstationRules would be at http://127.0.0.1:" in done.out
+            done = tenants("export", "garden-tenant", "--place", "trial", code=3)
+            assert "the next page of WorkstationRules would be at http://127.0.0.1:" in done.err
             with pytest.raises(BlockingIOError):
                 elsewhere.accept()  # the token went nowhere
     finally:

@@ -20,7 +20,7 @@ from zinker.reports.lines import (
     titled,
     whole_text,
 )
-from zinker.reports.words import count, visible
+from zinker.reports.words import count, visible, when
 
 
 def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
@@ -60,8 +60,16 @@ def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[T
     """Say who changed a policy last, and when, as the service has it."""
     last = comparison.last_changes.get((part, document))
     if last is not None:
-        by, at = (f" by {last.by}" if last.by else "", f", {last.at}" if last.at else "")
+        by, at = (f" by {last.by}" if last.by else "", f", {_moment(last.at)}" if last.at else "")
         yield plain(f"  last changed{visible(by)}{visible(at)}")
+
+
+def _moment(text: str) -> str:
+    """Return a point in time as people write it; what is none as it is."""
+    try:
+        return when(text)
+    except ValueError:
+        return text
 
 
 def summary(comparison: Comparison) -> str:

@@ -332,6 +332,6 @@ def places_text(states: Sequence[PlaceState], width: int) -> Iterator[Text]:
             yield left_out(f"{state.name} is silent: {visible(state.absence)}")
     signed = [state for state in states if state.signs_in]
     if signed:
-        yield heading("Signed in to:")
+        yield heading("Who signs in:")
     for state in signed:
         yield plain(f"  {state.name}: {visible(state.signs_in)}")
