@@ -28,9 +28,10 @@ from zinker.disk.files import make_folders, write_file
 from zinker.jobs import Wishes, changes, export, import_profile, load_setup
 from zinker.model.policy import PolicyShape
 from zinker.stores.tenants.connection import Answer, Connection
+from zinker.stores.tenants.home import TenantHome
 from zinker.stores.tenants.odata import Api
 from zinker.stores.tenants.service import Service
-from zinker.stores.tenants.tenant import Tenant, TenantHome
+from zinker.stores.tenants.tenant import Tenant
 from zinker.stores.tenants.unfinished import Unfinished
 
 SECRET = "a heron by the pond"
@@ -579,7 +580,7 @@ def test_an_export_that_was_cut_off_goes_on(tmp_path):
 @pytest.mark.soak
 def test_an_import_killed_at_50_random_instants_comes_to_the_same_end(tenants):
     import zinker.cli.undo_command
-    import zinker.stores.tenants.tenant  # noqa: F401 - what every run needs is here before it forks
+    import zinker.stores.tenants.home  # noqa: F401 - what every run needs is here before it forks
 
     parts = ("--part", "house-rules", "--part", "programs", "--part", "workstation-rules")
     tenants("export", "garden-tenant", "--place", "trial", "--label", "set", *parts)

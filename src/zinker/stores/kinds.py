@@ -25,7 +25,7 @@ KINDS = {
     "registry": Kind("registry", Traits("key", "keys", makes_documents=True, folds_case=True)),
     "desktop-db": Kind("desktop_db", Traits("path", "paths", has_layers=True)),
     "tenant": Kind(
-        "tenants.tenant",
+        "tenants.home",
         Traits(
             "policy",
             "policies",

@@ -138,6 +138,52 @@ class _Line:
             self._stream.get_extra_info("socket").shutdown(socket.SHUT_RDWR)
 
 
+class _Patience:
+    """How long one request is tried again, and waited for."""
+
+    def __init__(self, url: str, most: float, is_safe: bool) -> None:
+        self._url, self._most, self._is_safe = url, most, is_safe
+        self.failed = 0
+        self._waited = 0.0
+
+    def after_cut(self, error: httpx2.TransportError, is_known: bool) -> int:
+        """Return how often it has failed, now that a connection was cut; raises where that is the end."""
+        self.failed += 1
+        has_begun = not isinstance(error, httpx2.ConnectError | httpx2.ConnectTimeout)
+        if not self._is_safe and has_begun:
+            raise Unsure(f"the connection was cut: {plain(error)}") from None
+        if self.failed > (_TRIES if is_known else 1) or _is_certain(error):
+            raise TenantError(unreachable(self._url, error)) from None
+        return self.failed
+
+    def asked_for(self, answer: Answer) -> float | None:
+        """Return for how many seconds a service asks for patience, None where it does not.
+
+        Raises `TenantError` where that is too long.
+        """
+        asked = answer.headers.get("Retry-After")
+        if answer.status not in (429, 503) or (asked is None and self.failed >= _TRIES):
+            return None
+        seconds = _seconds(asked) if asked else min(_LONGEST, 0.05 * 2 ** (self.failed + 1))
+        self.failed += asked is None
+        self._waited += seconds
+        if self._waited <= self._most:
+            return seconds
+        then = datetime.datetime.now() + datetime.timedelta(seconds=min(seconds, 3e9))
+        until = f"until {then:%Y-%m-%d %H:%M}" if seconds > 60 else "again and again"
+        limit = f"longer than the {self._most:,} seconds that its entry in zinker.toml allows"
+        host = urlsplit(self._url).netloc
+        raise TenantError(f"{host} asks for patience {until}, {limit}: {answer.told()}", answer.status)
+
+    def is_worth_another(self, answer: Answer) -> bool:
+        """Tell whether to try again; raises `Unsure` for what failed and may have been done."""
+        if not self._is_safe and answer.status >= 500:
+            raise Unsure(answer.told(), answer.status)
+        tries = _TRIES if answer.status in _PASSING else _TOLD if answer.status == 500 else 0
+        self.failed += 1
+        return self.failed < tries
+
+
 class Connection:
     """Whatever is said to the hosts of one tenant."""
 
@@ -209,9 +255,8 @@ class Connection:
         `TenantError` where no answer came, where it is too much, or where it points elsewhere.
         """
         self.check(url, "what is asked for")
-        failed = 0
-        waited = 0.0
         begun = self._given_up
+        patience = _Patience(url, self._limits.wait, is_safe)
         while True:
             if self._given_up != begun:
                 raise TenantError(_GIVEN_UP)
@@ -220,42 +265,20 @@ class Connection:
             except httpx2.TransportError as error:
                 if self._given_up != begun:
                     raise TenantError(_GIVEN_UP) from None
-                failed += 1
-                if not is_safe and not isinstance(error, httpx2.ConnectError | httpx2.ConnectTimeout):
-                    raise Unsure(f"the connection was cut: {plain(error)}") from None
                 # Who has never answered is not there, or is somebody else.
-                if failed > (_TRIES if origin(url) in self._answered else 1) or _is_certain(error):
-                    raise TenantError(unreachable(url, error)) from None
-                self._pause(failed)
+                self._pause(patience.after_cut(error, origin(url) in self._answered))
                 continue
             if 300 <= answer.status < 400:
                 target = shown(joined(url, answer.headers.get("Location", "")))
                 raise TenantError(f"{url} has moved to {target}, which is not followed", answer.status)
-            if answer.status in (429, 503) and (failed < _TRIES or "Retry-After" in answer.headers):
-                asked = answer.headers.get("Retry-After")
-                seconds = _seconds(asked) if asked else min(_LONGEST, 0.05 * 2 ** (failed + 1))
-                failed += asked is None
-                waited += seconds
-                if waited > self._limits.wait:
-                    raise TenantError(self._impatient(url, answer, seconds), answer.status)
+            if (seconds := patience.asked_for(answer)) is not None:
                 self._pace.hold(seconds)
-                continue
-            if not is_safe and answer.status >= 500:
-                raise Unsure(answer.told(), answer.status)
-            tries = _TRIES if answer.status in _PASSING else _TOLD if answer.status == 500 else 0
-            if failed + 1 < tries:
-                failed += 1
-                self._pause(failed)
-                continue
-            if answer.is_success:
-                self._pace.answered()
-            return answer
-
-    def _impatient(self, url: str, answer: Answer, seconds: float) -> str:
-        then = datetime.datetime.now() + datetime.timedelta(seconds=min(seconds, 3e9))
-        until = f"until {then:%Y-%m-%d %H:%M}" if seconds > 60 else "again and again"
-        limit = f"longer than the {self._limits.wait:,} seconds that its entry in zinker.toml allows"
-        return f"{urlsplit(url).netloc} asks for patience {until}, {limit}: {answer.told()}"
+            elif patience.is_worth_another(answer):
+                self._pause(patience.failed)
+            else:
+                if answer.is_success:
+                    self._pace.answered()
+                return answer
 
     def _once(self, method: str, url: str, headers: Headers, body: bytes) -> Answer:
         with self._pace, self._line() as line:
