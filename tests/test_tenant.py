@@ -514,7 +514,7 @@ def test_a_policy_nested_without_end_is_named_and_the_others_are_read(tmp_path, 
 
 @pytest.mark.soak
 def test_a_service_that_takes_two_at_a_time_gets_no_more(tmp_path):
-    tenants = Tenants(tmp_path / "garden", policies=150)
+    tenants = Tenants(tmp_path / "garden", policies=150, collection="StartingSets")
     try:
         tenants.faults(concurrent=2, delay=0.02, retry_after=1)
         assert "150 policies" in tenants("export", "garden-tenant", "--place", "trial").out
@@ -542,16 +542,14 @@ def test_a_person_signs_in_at_another_device(tenants):
 
 @pytest.mark.soak
 def test_a_thousand_policies_through_a_bad_line_without_twins(tmp_path):
-    tenants = Tenants(tmp_path / "garden", policies=1000)
+    tenants = Tenants(tmp_path / "garden", policies=1000, collection="StartingSets")
     try:
         tenants.faults(throttled=0.05, failed=0.05, cut=0.02, lost=0.02, token_seconds=2, retry_after=0)
         done = tenants("export", "garden-tenant", "--place", "trial", "--label", "all")
-        assert "1,000 policies, 15,000 settings" in done.out
-        changed = ("--suffix", " (trial)", "--part", "workstation-rules")
+        assert "1,000 policies, 16,000 settings" in done.out
+        changed = ("--suffix", " (trial)", "--part", "starting-sets")
         tenants("import", "garden-tenant@all", *LIVE, *changed)
-        found = json.loads((tenants.folder / "tarnhollow.json").read_bytes())["collections"][
-            "WorkstationRules"
-        ]
+        found = json.loads((tenants.folder / "tarnhollow.json").read_bytes())["collections"]["StartingSets"]
         names = sorted(policy["name"] for policy in found.values())
         assert len(names) == len(set(names)) == 2000
         assert {line["status"] for line in tenants.log()} >= {200, 401, 429, 500, 503}

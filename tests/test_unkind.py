@@ -393,7 +393,7 @@ def test_two_groups_of_one_name_are_told_apart(unkind):
     unkind.things["1"]["whom"] = ["g1"]
     unkind("export", "things", "--place", "odd", "--label", "one")
     unkind.answers["GET", "/scim/Groups"] = answer({"totalResults": 2, "Resources": groups})
-    unkind.things = {"1": {"id": "1", "name": "One", "whom": [], "@odata.etag": "b"}}
+    unkind.things = {"1": {"id": "1", "name": "One", "whom": [], "@etag": "b"}}
     done = unkind("import", "things@one", "--place", "odd", "--yes", code=1)
     assert (
         "there are 2 groups called Kiosks there; a crosswalk can say which: Kiosks [g1], Kiosks [g2]"
@@ -408,6 +408,36 @@ def test_two_groups_of_one_name_are_told_apart(unkind):
     unkind.answers["PATCH", "/api/Things('1')"] = change
     unkind("import", "things@one", "--place", "odd", "--yes", "--crosswalk", "which.toml")
     assert unkind.things["1"]["whom"] == ["g2"]
+    assert [headers["If-Match"] for method, _, headers, _ in unkind.asked if method == "PATCH"] == ["b"]
+
+
+def test_what_belongs_to_a_policy_can_be_asked_for_apart_and_written_with_it(unkind):
+    links = 'links = { whom = { read = "apart" } }\nserver = ["/whom/*/no"]\nunordered = ["/whom"]\n'
+    text = SUBJECT.replace('groups = ["/whom"]', 'groups = ["/whom/*/team"]') + links
+    (unkind.path / "subjects/things.subject.toml").write_text(text)
+    whom = [{"no": 1, "team": "g1", "how": "with"}, {"no": 2, "team": "g1", "how": "without"}]
+    pages = {"": {"value": whom[:1], "@odata.nextLink": "whom?page=2"}, "page=2": {"value": whom[1:]}}
+    unkind.answers["GET", "/api/Things('1')/whom"] = lambda path, body: answer(pages[path.partition("?")[2]])
+    assert unkind.read()["One", "/whom/0/team"] == "Kiosks" and unkind.times("GET", "/api/Things('1')") == 1
+    pages[""] = {"value": []}
+
+    def change(path, body):
+        pages[""] = {"value": [{"no": 7, **one} for one in json.loads(body)["whom"]]}
+        return answer({})
+
+    unkind.answers["PATCH", "/api/Things('1')"] = change
+    unkind("import", "things", "--place", "odd", "--yes")
+    sent = [json.loads(body) for method, _, _, body in unkind.asked if method == "PATCH"]
+    assert sent == [{"whom": [{"team": "g1", "how": "with"}, {"team": "g1", "how": "without"}]}]
+
+
+def test_what_two_tenants_call_by_one_id_are_two_policies(unkind):
+    unkind.place("other", address=f"{unkind.base}/api2")
+    unkind.env |= {"ZINKER_SECRET_OTHER": "a heron"}
+    other = {"id": "1", "name": "Other", "says": "something else"}
+    unkind.answers["GET", "/api2/Things"] = answer({"value": [other]})
+    out = unkind("compare", "odd:things", "other:things", code=1).out
+    assert "new      policy Other" in out and "was called" not in out
 
 
 def test_an_entry_of_an_earlier_version_is_understood_and_the_new_lines_are_printed(unkind):

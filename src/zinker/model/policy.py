@@ -75,6 +75,11 @@ class PolicyShape(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return (self.id,) if isinstance(self.id, str) and self.id else tuple(self.id)
 
     @property
+    def comes_in_parts(self) -> bool:
+        """Whether each policy has to be asked for, since a list does not hold all of it."""
+        return self.one_by_one or any(link.read == "apart" for link in self.links.values())
+
+    @property
     def made(self) -> tuple[str, ...]:
         """The properties that the service makes, by name, besides the key."""
         named = (self.built_in, self.changed_by, self.changed_at, *self.server)

@@ -122,7 +122,7 @@ class TenantHome(Home):
             (collection.shape.groups, self.tenant.group_id),
             (collection.shape.users, self.tenant.user_id),
         ):
-            for pattern, name in _keyed_by(patterns, address):
+            for pattern, name in _keyed_by(patterns, address, collection.shape.keys):
                 if name in map(str, ids_at(raw, tokens(pattern))):
                     continue  # it has no name, and is there all the same
                 try:
@@ -161,13 +161,13 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     return TenantHome(tenant, collection)
 
 
-def _keyed_by(patterns: Iterable[str], address: str) -> Iterator[tuple[str, str]]:
+def _keyed_by(patterns: Iterable[str], address: str, keys: dict[str, str]) -> Iterator[tuple[str, str]]:
     """Yield patterns with the name that an address has where they tell the items of a list apart."""
     own = tokens(address)
     for pattern in patterns:
-        *above, _ = tokens(pattern)
-        at = above.index("*") if "*" in above else -1
-        if at >= 0 and own[:at] == tuple(above[:at]) and len(own) > at:
+        above, wild, last = pattern.rpartition("/*/")
+        at = len(tokens(above))
+        if wild and keys.get(above) == last and own[:at] == tokens(above) and len(own) > at:
             yield pattern, own[at]
 
 

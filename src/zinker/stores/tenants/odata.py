@@ -123,7 +123,7 @@ class Api:
         if select:
             wanted = (*self.key_names(path, shape), shape.name)
             query.append("$select=" + quote(",".join(dict.fromkeys(wanted)), safe=","))
-        elif not shape.one_by_one and (expanded := _expanded(shape)):
+        elif not shape.comes_in_parts and (expanded := _expanded(shape)):
             query.append("$expand=" + quote(expanded, safe=_SAFE))
         if name:
             query.append("$filter=" + quote(f"{shape.name} eq {_literal(name, 'Edm.String')}", safe="'"))
@@ -142,7 +142,7 @@ class Api:
                     odd(f"it has no {' and '.join(self.key_names(path, shape))}", place)
                 elif key.literal not in seen:  # a list that changes meanwhile has some twice
                     seen.add(key.literal)
-                    is_part = select or shape.one_by_one
+                    is_part = select or shape.comes_in_parts
                     yield raw if is_part else self.completed(path, self.url(path, key.literal), raw, shape)
             idle = idle + 1 if len(seen) == before else 0
             if idle > _IDLE_PAGES:

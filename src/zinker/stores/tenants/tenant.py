@@ -141,9 +141,9 @@ class Tenant:
     def read_listed(self, collection: Collection) -> None:
         """List a collection; what a list does not hold whole is asked for while the list still comes in."""
         found = []
-        for key, item in self._each(collection, not collection.shape.one_by_one):
+        for key, item in self._each(collection, not collection.shape.comes_in_parts):
             found.append((key, item))
-            if collection.shape.one_by_one:
+            if collection.shape.comes_in_parts:
                 self._fetch(collection, key, str(item.get(ETAG, "")))
             else:
                 collection.waiting[key.literal] = _done(item)
@@ -172,7 +172,7 @@ class Tenant:
                     self._make_ready(collection, literal, future.result())
             before = dict(collection.etags)
             # Without ETags, only the policies themselves tell, and only where a list holds them whole.
-            is_whole = not collection.is_guarded and not collection.shape.one_by_one
+            is_whole = not collection.is_guarded and not collection.shape.comes_in_parts
             again = {key.literal: (key, raw) for key, raw in self.listed(collection, True, is_whole)}
             changed = [
                 literal
