@@ -155,6 +155,9 @@ def _wrong(session: Session, change: DocumentChange) -> Iterator[LeftAlone]:
         if traits.drops_documents or not home.has(change.document):
             return
     reading = session.read(part, change.document)
+    if not reading.is_readable and reading.troubles and change.after is None:
+        yield _otherwise(change, "", f"it cannot be read back: {reading.troubles[0].why}")
+        return
     items = change.items
     if change.after is not None:
         if is_same(reading.file, change.after):

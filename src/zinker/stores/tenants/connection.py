@@ -144,6 +144,7 @@ class _Patience:
     def __init__(self, url: str, most: float, is_safe: bool) -> None:
         self._url, self._most, self._is_safe = url, most, is_safe
         self.failed = 0
+        self._broken = 0  # answers that own to a mistake of the service
         self._waited = 0.0
 
     def after_cut(self, error: httpx2.TransportError, is_known: bool) -> int:
@@ -179,9 +180,10 @@ class _Patience:
         """Tell whether to try again; raises `Unsure` for what failed and may have been done."""
         if not self._is_safe and answer.status >= 500:
             raise Unsure(answer.told(), answer.status)
-        tries = _TRIES if answer.status in _PASSING else _TOLD if answer.status == 500 else 0
         self.failed += 1
-        return self.failed < tries
+        self._broken += answer.status == 500
+        is_passing = answer.status in _PASSING or (answer.status == 500 and self._broken < _TOLD)
+        return is_passing and self.failed < _TRIES
 
 
 class Connection:

@@ -22,7 +22,7 @@ Odd = Callable[[str, int], None]
 
 _PAGE = 500  # items asked for at a time (section 8.2.8.5 of the protocol); the service decides
 _IDLE_PAGES = 100  # that bring nothing new, in a row
-_KEY_TRIES = 2  # with a token that may have run out
+_KEY_TRIES = 4  # with tokens that may have run out while the service was waited for
 _IEEE = "application/json;IEEE754Compatible=true"
 _NUMBER = re.compile(r"-?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?")
 _GUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
