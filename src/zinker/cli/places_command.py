@@ -7,7 +7,7 @@ from zinker.cli.output import emit, emit_json, setup_of
 
 
 def command(ctx: typer.Context, json: options.Json = False) -> None:
-    """The configured places, and whether they answer. Ends with 1 if one does not.
+    """The configured places, whether they answer, and who signs in. Ends with 1 if one does not answer.
 
     Example: zinker places
     """

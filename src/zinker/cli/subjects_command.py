@@ -69,14 +69,15 @@ def new(
     home: Annotated[
         list[str] | None,
         typer.Option(
-            help="A file, folder, registry key or settings path; may be given again.", metavar="HOME"
+            help="A file, folder, registry key, settings path or collection; may be given again.",
+            metavar="HOME",
         ),
     ] = None,
     place: options.Place = "here",
     to: Annotated[Path | None, typer.Option(help="The folder for the draft.", metavar="FOLDER")] = None,
     json: options.Json = False,
 ) -> None:
-    """Write a commented draft of a subject file.
+    """Write a commented draft of a subject file; of a tenant, as its service describes itself.
 
     Example: `zinker subjects new mosslight --home ~/.config/mosslight/mosslight.ini`
     """

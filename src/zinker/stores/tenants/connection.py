@@ -268,7 +268,7 @@ class Connection:
                 if self._given_up != begun:
                     raise TenantError(_GIVEN_UP) from None
                 # Who has never answered is not there, or is somebody else.
-                self._pause(patience.after_cut(error, origin(url) in self._answered))
+                self.pause(patience.after_cut(error, origin(url) in self._answered))
                 continue
             if 300 <= answer.status < 400:
                 target = shown(joined(url, answer.headers.get("Location", "")))
@@ -276,7 +276,7 @@ class Connection:
             if (seconds := patience.asked_for(answer)) is not None:
                 self._pace.hold(seconds)
             elif patience.is_worth_another(answer):
-                self._pause(patience.failed)
+                self.pause(patience.failed)
             else:
                 if answer.is_success:
                     self._pace.answered()
@@ -367,7 +367,8 @@ class Connection:
             raise TenantError(f"{url} answered with what cannot be unpacked: {error}") from None
         return b"".join(found)
 
-    def _pause(self, failed: int) -> None:
+    def pause(self, failed: int) -> None:
+        """Wait for a while before something is tried again, the longer the more often it has failed."""
         seconds = min(_LONGEST, 0.05 * 2**failed) * random.uniform(0.5, 1)  # noqa: S311 - only to spread tries
         self._is_over.wait(seconds)
 

@@ -140,9 +140,7 @@ class PolicyWriting(Writing):
         made: Raw | None = None
         for _ in range(_TRIES):
             try:
-                made = api.create(collection.path, collection.shape, policy) or self._found(document)
-                if made is None:
-                    raise TenantError("the service has taken it, and does not have it")
+                made = api.create(collection.path, collection.shape, policy) or self._later(document)
                 break
             except Unsure as error:
                 made = self._found(document)
@@ -163,6 +161,14 @@ class PolicyWriting(Writing):
         ):  # it is there; whether it can be read is found out when it is read back
             self._look(key)
         return key
+
+    def _later(self, document: str) -> Raw:
+        """Return a policy that the service has taken, and makes when it comes to it; raises `TenantError`."""
+        for number in range(_TRIES):
+            if (found := self._found(document)) is not None:
+                return found
+            self._api.connection.pause(number)
+        raise TenantError("the service has taken it, and does not have it")
 
     def _found(self, document: str) -> Raw | None:
         """Return the policy of a name; where the service cannot look for it, all are looked through."""
@@ -269,6 +275,13 @@ def _is_same(one: Any, other: Any) -> bool:
     if isinstance(one, list) and isinstance(other, list):
         return len(one) == len(other) and all(map(_is_same, one, other))
     return isinstance(one, bool) == isinstance(other, bool) and one == other
+
+
+def _holds(now: Any, changed: Any) -> bool:
+    """Tell whether a value has what was changed in it; of a complex one that may be some properties."""
+    if isinstance(now, dict) and isinstance(changed, dict):
+        return all(_holds(now.get(name), value) for name, value in changed.items())
+    return _is_same(now, changed)
 
 
 def _tried(data: bytes, edits: list[Edit]) -> tuple[bytes, list[NotWritable]]:
