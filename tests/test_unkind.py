@@ -604,3 +604,42 @@ def test_proxies_and_authorities_of_the_environment_count(unkind):
         unkind.export(env={"HTTP_PROXY": f"http://127.0.0.1:{proxy.server_address[1]}"})
         proxy.shutdown()
     assert asked[0] == f"{unkind.base}/.well-known/oauth-authorization-server/issuer"
+
+
+KEYRING = """
+import json, pathlib
+PATH = pathlib.Path(__file__).with_name("held.json")
+def get_password(service, user):
+    return json.loads(PATH.read_text()).get(f"{service} {user}")
+def set_password(service, user, text):
+    PATH.write_text(json.dumps({**json.loads(PATH.read_text()), f"{service} {user}": text}))
+"""
+
+
+def test_a_grant_in_the_keyring_is_used_and_renewed(unkind):
+    folder = unkind.path / "packages"
+    folder.mkdir()
+    (folder / "keyring.py").write_text(KEYRING)  # stands for a desktop's own
+    held = folder / "held.json"
+    grant = {
+        "refresh_token": "one",
+        "issuer": f"{unkind.base}/issuer",
+        "client_id": "zinker",
+        "since": "2026-01-02",
+    }
+    held.write_text(json.dumps({"zinker:odd zinker (granted)": json.dumps(grant)}))
+    unkind.place("odd", sign_in="device", credential="keyring")
+    asked = []
+
+    def give(path, body):
+        asked.append(body)
+        return answer({"access_token": "abc", "token_type": "Bearer", "refresh_token": "two"})
+
+    unkind.answers["POST", "/token"] = give
+    done = unkind.export(env={"PYTHONPATH": str(folder)})
+    assert done.code == 0 and asked == [b"grant_type=refresh_token&refresh_token=one&client_id=zinker"], done
+    now = json.loads(json.loads(held.read_text())["zinker:odd zinker (granted)"])
+    assert now == grant | {"refresh_token": "two"}
+    unkind.answers["POST", "/token"] = answer({"error": "invalid_grant"}, 400)
+    why = unkind.export(env={"PYTHONPATH": str(folder)}).err
+    assert "the grant that a person gave on 2026-01-02 has run out" in why and "things@1, kept today" in why

@@ -4,7 +4,6 @@ import datetime
 import os
 import stat
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -86,9 +85,13 @@ class Credential:
                 why = f"{self._file} cannot be written: {reason(error)}"
                 raise self._refused(why, "Name another file as `credential` in zinker.toml.") from None
             return
-        keyring = _keyring(self._place)
         try:
+            import keyring
+
             keyring.set_password(f"zinker:{self._place}", f"{self._user} (granted)", data.decode())
+        except ImportError:
+            why, then = "what talks to the keyring is not installed", "pip install 'zinker[keyring]'"
+            raise self._refused(why, then) from None
         except Exception as error:  # noqa: BLE001 - backends raise what they like
             raise self._refused(f"the keyring takes nothing: {error}", "Name a file instead.") from None
 
@@ -129,18 +132,12 @@ def secret_of(place: str, user: str) -> str:
 
 def _from_keyring(place: str, user: str) -> str | None:
     try:
-        found = _keyring(place).get_password(f"zinker:{place}", user)
+        import keyring
+
+        found = keyring.get_password(f"zinker:{place}", user)
     except ImportError:
         return None
-    except Refused:
-        raise
     except Exception as error:  # noqa: BLE001 - backends raise what they like
         then = f"Set {variable_of(place)} instead."
         raise Refused(f"No answer from {place}", f"the keyring does not open: {error}", then) from None
     return str(found) if found else None
-
-
-def _keyring(place: str) -> Any:
-    import keyring
-
-    return keyring
