@@ -10,6 +10,7 @@ from zinker.jobs.comparing import Comparison
 from zinker.model.difference import Difference
 from zinker.reports.lines import (
     Block,
+    beneath,
     blocks_text,
     file_line,
     heading,
@@ -61,7 +62,7 @@ def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[T
     last = comparison.last_changes.get((part, document))
     if last is not None:
         by, at = (f" by {last.by}" if last.by else "", f", {_moment(last.at)}" if last.at else "")
-        yield plain(f"  last changed{visible(by)}{visible(at)}")
+        yield beneath(f"last changed{visible(by)}{visible(at)}")
 
 
 def _moment(text: str) -> str:

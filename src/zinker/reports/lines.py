@@ -96,7 +96,12 @@ def with_address(line: Text, address: str, width: int) -> Iterable[Text]:
         told = ""
     yield line
     if told:
-        yield Text(f"{'':<{2 + _WORD + 2}}{told}", style="bright_black")
+        yield beneath(told)
+
+
+def beneath(text: str) -> Text:
+    """Return a line that says more about the one above it."""
+    return Text(f"{'':<{2 + _WORD + 2}}{text}", style="bright_black")
 
 
 def _phrase(word: str, before: str, after: str, verbs: tuple[str, str]) -> str:
