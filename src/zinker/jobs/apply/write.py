@@ -155,7 +155,8 @@ def _wrong(session: Session, change: DocumentChange) -> Iterator[LeftAlone]:
         if traits.drops_documents or not home.has(change.document):
             return
     reading = session.read(part, change.document)
-    if not reading.is_readable and reading.troubles and change.after is None:
+    is_wanted = any(item.after is not None for item in change.items)
+    if not reading.is_readable and reading.troubles and change.after is None and is_wanted:
         yield _otherwise(change, "", f"it cannot be read back: {reading.troubles[0].why}")
         return
     items = change.items

@@ -159,7 +159,7 @@ class Tenant:
         )
 
     def _item(self, collection: Collection, key: Key) -> Raw:
-        raw = self.api.item(collection.path, key.literal, collection.shape)
+        raw = self.now(collection, key)
         self._unfinished.note(collection.path, key.literal, str(raw.get(ETAG, "")), raw)
         return raw
 
@@ -221,7 +221,10 @@ class Tenant:
 
     def now(self, collection: Collection, key: Key) -> Raw:
         """Return a policy as it is now; raises `TenantError`."""
-        return self.api.item(collection.path, key.literal, collection.shape)
+        raw = self.api.item(collection.path, key.literal, collection.shape)
+        if self.api.key_of(collection.path, collection.shape, raw) is None:
+            raise TenantError("the service answers with what is no policy", 404)
+        return raw
 
     # What stands for policies and groups in documents.
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from zinker.formats.leaves import Edit
+from zinker.formats.walk import exact
 from zinker.model.address import pointer
 from zinker.model.errors import NotWritable
 from zinker.model.plan import DocumentChange
@@ -128,8 +129,9 @@ class PolicyWriting(Writing):
         if is_guarded and collection.is_guarded:
             return
         now, seen = tenant.now(collection, key), collection.raws.get(key.literal, {})
-        texts = [to_document(raw, collection.shape, collection.made, tenant) for raw in (now, seen)]
-        if texts[0] != texts[1]:
+        texts = (to_document(raw, collection.shape, collection.made, tenant) for raw in (now, seen))
+        # What was seen may be of a list, in which some services have less of a policy.
+        if not _holds(*(json.loads(text, parse_float=exact) for text in texts)):
             raise TenantError(_BEFORE, 412)
         collection.etags[key.literal] = str(now.get(ETAG, ""))
 
@@ -278,7 +280,7 @@ def _is_same(one: Any, other: Any) -> bool:
 
 
 def _holds(now: Any, changed: Any) -> bool:
-    """Tell whether a value has what was changed in it; of a complex one that may be some properties."""
+    """Tell whether a value has what is asked for; of a complex one that may be some properties."""
     if isinstance(now, dict) and isinstance(changed, dict):
         return all(_holds(now.get(name), value) for name, value in changed.items())
     return _is_same(now, changed)
