@@ -606,6 +606,33 @@ def test_proxies_and_authorities_of_the_environment_count(unkind):
     assert asked[0] == f"{unkind.base}/.well-known/oauth-authorization-server/issuer"
 
 
+def test_a_service_that_answers_for_one_otherwise_than_in_its_list_is_held_against_itself(unkind):
+    """One by itself has more than in a list, which has no ETags; and what has gone is no 404, but empty."""
+    now = {"id": "1", "name": "One", "minutes": 1}
+    unkind.things = {"1": now}
+    unkind.answers["GET", "/api/Things('1')"] = lambda *asked: answer(
+        {**now, "value": [now]} if now else {"value": []}
+    )
+    unkind.answers["PATCH", "/api/Things('1')"] = lambda path, body: (
+        now.update(json.loads(body)),
+        (204, {}, b""),
+    )[1]
+    unkind.answers["DELETE", "/api/Things('1')"] = lambda *asked: (
+        now.clear(),
+        unkind.things.clear(),
+        (204, {}, b""),
+    )[2]
+    unkind.read()
+    now["minutes"] = 9
+    unkind("import", "things", "--place", "odd", "--yes")
+    assert now["minutes"] == 1
+    unkind.things = {"2": {"id": "2", "name": "Two"}}
+    unkind("export", "things", "--place", "odd", "--label", "less", "--loss-is-meant")
+    unkind.things["1"] = now
+    unkind("import", "things@less", "--place", "odd", "--yes", "--exact")
+    assert not now
+
+
 KEYRING = """
 import json, pathlib
 PATH = pathlib.Path(__file__).with_name("held.json")

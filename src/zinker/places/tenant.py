@@ -95,4 +95,7 @@ class TenantPlace(Place):
 
 def _is_attended() -> bool:
     """Tell whether a person can read what is said, and act on it."""
-    return os.isatty(2)
+    try:
+        return os.isatty(2)
+    except OSError:  # there is nothing to say it to
+        return False

@@ -119,16 +119,12 @@ class Shelf:
         if which.isdecimal():
             versions = [self._version(subject, int(which))] if int(which) in self._numbers(subject) else []
             return self._only(versions, subject, which, place)
-        known = self.versions(subject)
-        versions = [v for v in known if v.manifest and not v.manifest.fallback_of]
+        if which == "latest":
+            return self._only(self._latest(subject, place), subject, which, place)
+        versions = [v for v in self.versions(subject) if v.manifest and not v.manifest.fallback_of]
         if place:
             versions = [v for v in versions if v.manifest and v.manifest.place == place]
-        whole = [v for v in versions if v.manifest and not v.manifest.partial and not v.manifest.lost]
-        if which == "latest":
-            # A damaged one may be the one that is meant; an older one is never taken for it unsaid.
-            newest = whole[-1].number if whole else 0
-            damaged = [v for v in known if v.manifest is None and v.number > newest]
-            return self._only(damaged[-1:] or whole[-1:], subject, which, place)
+        whole = [v for v in versions if v.manifest and _is_whole(v.manifest)]
         labelled = [v for v in versions if v.manifest and v.manifest.label == which]
         if not labelled:
             with contextlib.suppress(ValueError):
@@ -138,6 +134,21 @@ class Shelf:
             labels = [v.manifest.label for v in versions if v.manifest and v.manifest.label]
             return self._only([], subject, which, place, nearest(which, labels))
         return self._only(labelled[-1:], subject, which, place)
+
+    def _latest(self, subject: str, place: str) -> list[Version]:
+        """Return the newest whole version, without opening those before it.
+
+        A damaged one may be the one that is meant; an older one is never taken for it unsaid.
+        """
+        damaged: list[Version] = []
+        for number in reversed(self._numbers(subject)):
+            version = self._version(subject, number)
+            about = version.manifest
+            if about is None:
+                damaged.append(version)
+            elif _is_whole(about) and not about.fallback_of and place in ("", about.place):
+                return damaged[:1] or [version]
+        return damaged[:1]
 
     def open(self, version: Version) -> Profile:
         """Open the profile of a version; raises `Damaged`."""
@@ -308,6 +319,11 @@ class Shelf:
             why = f"it was taken at {version.manifest.place}, not at {place}"
             raise WrongUsage(f"No {place}:{subject}@{which}", why, f"`zinker list {subject}` shows all.")
         return version
+
+
+def _is_whole(manifest: Manifest) -> bool:
+    """Tell whether a profile has all there was, as far as is known."""
+    return not manifest.partial and not manifest.lost
 
 
 def _day(manifest: Manifest) -> datetime.date:
