@@ -2,6 +2,7 @@
 
 import contextlib
 import json
+from collections.abc import Collection as Many
 from collections.abc import Sequence
 from concurrent.futures import wait
 from functools import partial
@@ -75,40 +76,46 @@ class PolicyWriting(Writing):
         done, left = _tried(data, edits)
         wanted = from_document(done, current, shape, tenant) | _secrets(edits, shape)
         before = from_document(data, current, shape, tenant) if data else {}
-        apart = {name: link for name, link in shape.links.items() if link.write != "with"}
-        own = {name: value for name, value in wanted.items() if name not in apart}
+        out = {name for name, link in shape.links.items() if link.write != "with"}
+        linked = [
+            n for n in out if shape.links[n].write != "never" and not _is_same(before.get(n), wanted.get(n))
+        ]
+        own = {name: value for name, value in wanted.items() if name not in out}
         if key is None:
             key = self._create(document, {shape.name: document, **own})
         else:
-            changed = {
-                name: merging(before.get(name), value)
-                for name, value in own.items()
-                if name not in before or not _is_same(before[name], value)
-            }
-            for name in sorted(before.keys() - wanted.keys() - apart.keys()):
-                try:
-                    changed[name] = self._without(name)
-                except NotWritable as error:
-                    mine = [e.address for e in edits if f"{e.address}/".startswith(f"{pointer(name)}/")]
-                    left += [NotWritable(address, error.why) for address in mine]
+            changed, refused = self._changed(before, own, before.keys() - wanted.keys() - out, edits)
+            left += refused
             collection.nulled[key.literal] = {edit.address for edit in edits if edit.leaf is None}
             if changed and TYPE in current:
                 changed[TYPE] = current[TYPE]
-            links = [name for name in apart if not _is_same(before.get(name), wanted.get(name))]
-            if changed or links:
+            if changed or linked:
                 self._check(key, is_guarded=bool(changed))
             if changed:
                 self._update(key, changed)
-        for name, link in apart.items():
-            old, new = before.get(name), wanted.get(name)
-            if _is_same(old, new) or link.write == "never":
-                continue
+        for name in sorted(linked):
             try:
-                self._link(key, name, link, old, new)
+                self._link(key, name, shape.links[name], before.get(name), wanted.get(name))
             except (TenantError, NotWritable) as error:
-                mine = [edit.address for edit in edits if f"{edit.address}/".startswith(f"{pointer(name)}/")]
-                left += [NotWritable(address, error.why) for address in mine]
+                left += _refused(name, error.why, edits)
         return left
+
+    def _changed(
+        self, before: Raw, wanted: Raw, gone: Many[str], edits: list[Edit]
+    ) -> tuple[Raw, list[NotWritable]]:
+        """Return what of the properties is to be sent, and what cannot be taken out."""
+        changed = {
+            name: merging(before.get(name), value)
+            for name, value in wanted.items()
+            if name not in before or not _is_same(before[name], value)
+        }
+        left: list[NotWritable] = []
+        for name in sorted(gone):
+            try:
+                changed[name] = self._without(name)
+            except NotWritable as error:
+                left += _refused(name, error.why, edits)
+        return changed, left
 
     def _without(self, name: str) -> Any:
         """Return what a property is when it is taken out: nothing, or its default where it must be something."""
@@ -158,9 +165,8 @@ class PolicyWriting(Writing):
             raise TenantError("the service has made it, and does not say what tells it")
         collection.came(document, key)
         collection.raws[key.literal] = made
-        with contextlib.suppress(
-            TenantError
-        ):  # it is there; whether it can be read is found out when it is read back
+        # It is there; whether it can be read is found out when it is read back.
+        with contextlib.suppress(TenantError):
             self._look(key)
         return key
 
@@ -264,6 +270,12 @@ class PolicyWriting(Writing):
         for one in new:
             if not any(_is_same(one, other) for other in old):
                 self._api.post(url, one)
+
+
+def _refused(name: str, why: str, edits: list[Edit]) -> list[NotWritable]:
+    """Return a refusal for each setting of a property."""
+    mine = (edit.address for edit in edits if f"{edit.address}/".startswith(f"{pointer(name)}/"))
+    return [NotWritable(address, why) for address in mine]
 
 
 def _apart(some: list[Any], others: list[Any]) -> list[Any]:
