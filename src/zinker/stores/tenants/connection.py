@@ -32,6 +32,7 @@ Headers = Mapping[str, str]
 
 _TRIES = 12  # of a request that failed for a reason that may pass
 _TOLD = 3  # of one that a service answers with a mistake of its own, and mostly with a reason
+_ASKED = 200  # times that a service may ask for patience, for one request
 _LONGEST = 2.0  # seconds between two tries
 _TIMEOUT, _CONNECT = 60.0, 10.0
 _SPARE = 3  # threads
@@ -145,6 +146,7 @@ class _Patience:
         self._url, self._most, self._is_safe = url, most, is_safe
         self.failed = 0
         self._broken = 0  # answers that own to a mistake of the service
+        self._asked = 0  # times that a service asked for patience, if only for none
         self._waited = 0.0
 
     def after_cut(self, error: httpx2.TransportError, is_known: bool) -> int:
@@ -167,12 +169,14 @@ class _Patience:
             return None
         seconds = _seconds(asked) if asked else min(_LONGEST, 0.05 * 2 ** (self.failed + 1))
         self.failed += asked is None
+        self._asked += 1
         self._waited += seconds
-        if self._waited <= self._most:
+        if self._waited <= self._most and self._asked <= _ASKED:
             return seconds
         then = datetime.datetime.now() + datetime.timedelta(seconds=min(seconds, 3e9))
         until = f"until {then:%Y-%m-%d %H:%M}" if seconds > 60 else "again and again"
         limit = f"longer than the {self._most:,} seconds that its entry in zinker.toml allows"
+        limit = limit if self._waited > self._most else f"{_ASKED} times for one request"
         host = urlsplit(self._url).netloc
         raise TenantError(f"{host} asks for patience {until}, {limit}: {answer.told()}", answer.status)
 
