@@ -11,6 +11,7 @@ from conftest import BRANCH, Garden
 from test_desktop import desk  # noqa: F401 - a fixture
 from test_tenant import tenants  # noqa: F401 - a fixture
 
+from zinker.demo.tenant_data import SERVER_MADE
 from zinker.jobs import Wishes, export, import_profile, load_setup, undo
 from zinker.model.errors import ZinkerError
 from zinker.stores.desktop_db import DesktopHome
@@ -173,8 +174,7 @@ class Policies(Files):
         if "Office desks" in self.garden.state()["WorkstationRules"]:
             self.garden.change("WorkstationRules", "Office desks", **text)
         else:  # somebody makes it again
-            made = ("id", "planted", "tended", "turn")
-            new = {name: value for name, value in self.office.items() if name not in made}
+            new = {name: value for name, value in self.office.items() if name not in SERVER_MADE}
             self.garden.api("POST", "WorkstationRules", json=new | text)
 
     def reset(self):
