@@ -183,6 +183,12 @@ def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
     tenants.faults(denied=["Errands", "StartingSets"])
     out = tenants("export", "garden-tenant", "--place", "trial", code=1).out
     assert "Errands: The account may not read Errands (403 Forbidden)" in out and "Programs" in out
+    # A collection that may not be read costs itself: those that refer to it have ids in place of names.
+    tenants.faults(denied=["HouseRules"])
+    out = tenants("export", "garden-tenant", "--place", "trial", "--label", "less", code=1).out
+    assert re.search(r"with a reservation:.*Brindlepot: HouseRules are told by their ids", out, re.S)
+    asked = [line for line in tenants.log("GET") if line["status"] == 403 and "HouseRules" in line["path"]]
+    assert len(asked) <= 4  # not for every policy that refers to it
     # What changes while the rest is read is read again, until it rests; else that is said.
     tenants.faults(restless="WorkstationRules")
     assert "fit" not in tenants("export", "garden-tenant", "--place", "trial", "--label", "rests").out

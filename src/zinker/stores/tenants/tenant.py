@@ -75,6 +75,7 @@ class Tenant:
         # Told what is read, how many policies of it there are by now, and how many there will be.
         self.progress: Callable[[str, int, int], None] = lambda what, done, total: None
         self._people: dict[Sort, Known | TenantError] = {}
+        self._unlisted: dict[str, TenantError] = {}  # collections that others refer to, by path
         self._unfinished = unfinished
 
     def collection(self, path: str, shape: PolicyShape) -> Collection:
@@ -130,7 +131,7 @@ class Tenant:
         self.api.model()
         collections = list(collections)
         self._unfinished.load()
-        self._people = {}
+        self._people, self._unlisted = {}, {}
         for one in collections:
             one.is_listed, one.is_started = False, True
             one.waiting.clear()
@@ -242,12 +243,15 @@ class Tenant:
         return found
 
     def unnamed(self, shape: PolicyShape) -> str:
-        """Say why groups or users have no names in documents, or ""."""
+        """Say why groups, users or other policies have no names in documents, or ""."""
         sorts: tuple[tuple[Sort, tuple[str, ...]], ...] = (("Groups", shape.groups), ("Users", shape.users))
         for sort, patterns in sorts:
             found = self._people.get(sort) if patterns else None
             if isinstance(found, TenantError):
                 return f"{sort.lower()} are told by their ids, since their names cannot be read: {found.why}"
+        for path in shape.references.values():
+            if (error := self._unlisted.get(path)) is not None:
+                return f"{path} are told by their ids, since their names cannot be read: {error.why}"
         return ""
 
     def group(self, id: Any) -> Any:
@@ -280,12 +284,18 @@ class Tenant:
 
     def policy(self, path: str, id: Any) -> Any:
         """Return the name of a policy of a collection, or its id if there is none."""
-        self._keys(path)
+        try:
+            self._keys(path)
+        except TenantError:
+            return id
         return self.collections[path].names.get(alike(id), id)
 
     def policy_id(self, path: str, name: Any) -> Any:
         """Return the id of a policy of a collection; raises `NotWritable` if there is none."""
-        key = self._keys(path).get(str(name))
+        try:
+            key = self._keys(path).get(str(name))
+        except TenantError as error:
+            raise NotWritable("", f"the policies of {path} there cannot be read: {error.why}") from None
         if key is None:
             raise gone("", f"policy in {path} called", str(name))
         if isinstance(key.value, tuple):
@@ -296,7 +306,13 @@ class Tenant:
         if path not in self.collections:
             self.collections[path] = Collection(path, PolicyShape())
         collection = self.collections[path]
-        self.listed(collection)
+        if path in self._unlisted:
+            raise self._unlisted[path]
+        try:
+            self.listed(collection)
+        except TenantError as error:
+            self._unlisted[path] = error
+            raise
         return collection.keys
 
     def finished(self) -> None:
