@@ -72,11 +72,6 @@ class Credential:
         since = old.since if is_same and old else datetime.date.today().isoformat()
         self._put(msgspec.json.encode(Grant(refresh_token, issuer, self._user, since)))
 
-    def forget(self) -> None:
-        """Forget what a person has granted: it does not count any more."""
-        if self.is_kept:
-            self._put(b"")
-
     def _put(self, data: bytes) -> None:
         if self._file is not None:
             try:

@@ -16,7 +16,7 @@ from urllib.parse import quote_plus, urlencode, urlsplit
 
 import msgspec
 
-from zinker.stores.credentials import Credential
+from zinker.stores.credentials import Credential, Grant
 from zinker.stores.tenants.connection import Answer, Connection
 from zinker.stores.tenants.service import Directory, Service, TenantError, origin, shown
 
@@ -215,28 +215,42 @@ class SignIn:
             return self._taken(
                 server, self._ask(server, {"grant_type": "client_credentials", **self._wanted()})
             )
-        kept = self._credential.grant()
-        refresh = self._refresh or (kept.refresh_token if kept and kept.issuer == server.issuer else "")
-        if refresh:
+        tried: set[str] = set()
+        while refresh := self._refresh_token(server, tried):
+            tried.add(refresh)
             try:
                 form = {"grant_type": "refresh_token", "refresh_token": refresh, **self._wanted()}
                 return self._taken(server, self._ask(server, form))
             except OAuthError as error:
                 if error.error not in ("invalid_grant", "expired_token"):
                     raise
-                self._refresh = ""
-                self._credential.forget()
-                since = f" that a person gave on {kept.since}" if kept else ""
-                self._notify(f"The grant{since} for {self.service.place} has run out.")
-                self._check_attended(f"the grant{since} has run out")
-        elif self._credential.is_kept:
-            self._check_attended("nobody has signed in yet")
-        return self._taken(server, self._by_device(server))
-
-    def _check_attended(self, why: str) -> None:
+        kept = self._granted(server)
+        why = (
+            f"the grant that a person gave on {kept.since} has run out"
+            if kept
+            else "nobody has signed in yet"
+        )
         if self._credential.is_kept and not self._is_attended():
             then = f"Run `zinker places` at a terminal, and sign in to {self.service.place} there."
             raise TenantError(why, 401, then)
+        if kept:
+            self._notify(f"{self.service.place}: {why}.")
+        return self._taken(server, self._by_device(server))
+
+    def _refresh_token(self, server: Server, tried: set[str]) -> str:
+        """Return a refresh token that has not been tried, or ""; another run may have kept a newer one."""
+        kept = self._granted(server)
+        known = (self._refresh, kept.refresh_token if kept else "")
+        return next((token for token in known if token and token not in tried), "")
+
+    def _granted(self, server: Server) -> Grant | None:
+        """Return what a person has granted to this account at this issuer, if that is kept."""
+        kept = self._credential.grant()
+        is_ours = kept is not None and (kept.issuer, kept.client_id) == (
+            server.issuer,
+            self.service.client_id,
+        )
+        return kept if is_ours else None
 
     def _taken(self, server: Server, told: dict[str, Any]) -> str:
         """Take what a service has given out; raises `TenantError` where that is no token for us."""
