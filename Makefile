@@ -31,6 +31,7 @@ bench: $(READY)
 	$(BIN)/python bench/start.py --write docs/benchmarks.md
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
 	$(BIN)/python bench/registry.py --write docs/benchmarks.md
+	$(BIN)/python bench/shelf.py --write docs/benchmarks.md
 	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
 	$(BIN)/python bench/traps.py --write docs/benchmarks.md
 

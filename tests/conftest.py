@@ -11,6 +11,7 @@ from pathlib import Path
 
 import hypothesis
 import pytest
+import zstandard
 
 from zinker.demo import garden as demo_garden
 from zinker.jobs import load_setup
@@ -140,6 +141,20 @@ class Garden:
                 found[str(path.relative_to(self.path))] = path.read_bytes() if path.is_file() else None
             found[f"registry of {name}"] = self.registry(name)
         return found
+
+
+def unpacked(path):
+    """Return what an object of a shelf holds, as any reader of Zstandard has it."""
+    return zstandard.ZstdDecompressor().stream_reader(path.read_bytes()).read()
+
+
+# Runs a command, and says on a line of its own how much memory it had at most, in KiB.
+MEASURED = (
+    sys.executable,
+    "-c",
+    "import resource, subprocess, sys; code = subprocess.run(sys.argv[1:]).returncode; "
+    "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss, file=sys.stderr); sys.exit(code)",
+)
 
 
 @pytest.fixture

@@ -3,11 +3,10 @@
 import os
 import sys
 import threading
-import zipfile
 
 import httpx2
 import pytest
-from conftest import BRANCH, Garden
+from conftest import BRANCH, Garden, unpacked
 from test_desktop import desk  # noqa: F401 - a fixture
 from test_tenant import tenants  # noqa: F401 - a fixture
 
@@ -197,11 +196,8 @@ def run(job):
 
 def kept_anywhere(garden, data):
     """Tell whether a version on the shelf has a file with that in it."""
-    for path in (garden.path / "shelf/subjects").rglob("*.zinker"):
-        with zipfile.ZipFile(path) as profile:
-            if any(data in profile.read(name) for name in profile.namelist()):
-                return True
-    return False
+    objects = (garden.path / "shelf/objects").rglob("*.zst")
+    return any(data in unpacked(path) for path in objects)
 
 
 @pytest.mark.parametrize("kind", ["import", "exact", "undo"])

@@ -216,7 +216,7 @@ def test_what_zinker_keeps_is_its_owners_alone(garden):
     garden("import", "mosslight", "--place", "potting-shed", "--yes", "--report", report, **open_to_all)
     assert readable() == [str(public)] and report.exists()
     # What an older Zinker has left open is closed, and that is said.
-    kept = [here / "shelf/subjects", here / "shelf/changes"]
+    kept = [here / "shelf/subjects", here / "shelf/objects", here / "shelf/changes"]
     for folder in kept:
         folder.chmod(0o755)
     done = garden("export", "mosslight", "--place", "potting-shed", **open_to_all)
@@ -227,7 +227,8 @@ def test_what_zinker_keeps_is_its_owners_alone(garden):
     )
     (garden.home / "zinker.toml").write_text(shared)
     garden("export", "mosslight", "--place", "potting-shed", **open_to_all)
-    assert stat.S_IMODE((here / "all/subjects/mosslight/1.zinker").stat().st_mode) == 0o666
+    assert stat.S_IMODE((here / "all/subjects/mosslight/1.json").stat().st_mode) == 0o666
+    assert {stat.S_IMODE(path.stat().st_mode) for path in (here / "all/objects").rglob("*.zst")} == {0o666}
 
 
 @pytest.mark.skipif(not hasattr(os, "geteuid"), reason="modes are POSIX's")
@@ -460,15 +461,19 @@ def test_what_is_kept_can_be_read(kept, monkeypatch):
     (kept.settings / "devices/bench-west.json").write_text(
         json.dumps({f"k{n}": "y" * 900 for n in range(300)})
     )
-    done = export(load_setup(), "mosslight", place="potting-shed")
+    path = kept.path / "kept.zinker"
+    done = export(load_setup(), "mosslight", place="potting-shed", to=path)
     told = [problem.why for problem in done.manifest.problems]
     assert "one of its settings is longer than a profile can have" in told and done.is_complete
-    with zipfile.ZipFile(done.version.path) as profile:
+    with zipfile.ZipFile(path) as profile:
         presets = profile.getinfo("settings/presets.jsonl")
         assert presets.compress_type == zipfile.ZIP_STORED and presets.file_size > 270_000
-    assert "k299" in kept("show", "mosslight@2").out
+    assert "k299" in kept("show", path).out
     monkeypatch.setattr("zinker.profiles.reading.LARGEST_LINE", 10)  # as if it could not be read back
-    monkeypatch.setattr(writing.ZipTarget, "put", lambda *more: None)
+    monkeypatch.setattr(writing.ZipTarget, "put", lambda *more, **also: None)
+    with pytest.raises(Refused, match="what was written cannot be read back"):
+        export(load_setup(), "mosslight", place="potting-shed", to=kept.path / "other.zinker")
+    monkeypatch.setattr("zinker.shelf.objects.Sink.write", lambda *more: None)
     with pytest.raises(Refused, match="what was written cannot be read back"):
         export(load_setup(), "mosslight", place="potting-shed")
-    assert "mosslight@3" not in kept("list", "mosslight").out and Tree(Path(tempfile.gettempdir()))
+    assert "mosslight@2" not in kept("list", "mosslight").out and Tree(Path(tempfile.gettempdir()))

@@ -14,7 +14,7 @@ import pytest
 from conftest import Garden
 
 from zinker.demo import garden as demo_garden
-from zinker.jobs import export, import_profile, load_setup, undo
+from zinker.jobs import check, copy, export, import_profile, load_setup, thin, undo
 from zinker.model.errors import ZinkerError
 from zinker.profiles.sealing import Lock
 
@@ -76,7 +76,7 @@ def test_an_import_killed_anywhere_is_taken_back_or_finished(spoiled):
         setup = load_setup()
         said = []
         setup.notify = said.append
-        fallbacks = [v for v in setup.shelf.versions("mosslight") if v.manifest and v.manifest.fallback_of]
+        fallbacks = [v for v in setup.shelf.versions("mosslight") if v.fallback_of]
         # Whatever has changed at the place, its state before is on the shelf.
         assert untouched or fallbacks
         export(setup, "mosslight", place="potting-shed")  # the next run
@@ -130,10 +130,127 @@ def test_an_export_killed_anywhere_leaves_whole_versions_only(spoiled):
     def after(number):
         setup = load_setup()
         versions = setup.shelf.versions("mosslight")
-        assert all(version.manifest for version in versions) and len(versions) in (1, 2)
-        assert export(setup, "mosslight", place="potting-shed").version.number > versions[-1].number
+        assert not any(version.problem for version in versions) and len(versions) in (1, 2)
+        known = export(setup, "mosslight", place="potting-shed")
+        assert known.is_known == (len(versions) == 2) and known.version.number == 2
+        assert not list((spoiled.path / "shelf/writing").iterdir())
 
     assert at_every_change(spoiled, lambda: export(load_setup(), "mosslight", "potting-shed"), after) > 5
+
+
+class Shelved:
+    """A shelf with six versions in a chain, and what can be done with it."""
+
+    def __init__(self, garden):
+        self.garden = garden
+        ini = garden.ini.read_bytes()
+        garden.ini.write_bytes(
+            ini + b"[plots]\r\n" + b"".join(b"plot-%03d = moss\r\n" % n for n in range(900))
+        )
+        for number in range(5):
+            garden.ini.write_bytes(
+                garden.ini.read_bytes().replace(b"plot-%03d = moss" % number, b"plot-%03d = fern" % number)
+            )
+            (garden.data / f"artwork/{number}.svg").write_bytes(b"<svg>%d</svg>" % number)
+            export(load_setup(), "mosslight", place="potting-shed", label=f"L{number}" if number == 1 else "")
+        self.whole = {number: self.content(number) for number in self.numbers()}
+        (garden.data / "artwork/new.svg").write_bytes(b"<svg>new</svg>")
+        garden.ini.write_bytes(garden.ini.read_bytes().replace(b"plot-500 = moss", b"plot-500 = fern"))
+
+    def numbers(self, shelf=None):
+        return [one.number for one in (shelf or load_setup().shelf).versions("mosslight")]
+
+    def content(self, number, shelf=None):
+        shelf = shelf or load_setup().shelf
+        with contextlib.closing(shelf.open(shelf.find("mosslight", str(number)))) as profile:
+            profile.verify()
+            return {part.id: b"".join(profile.pieces(part.id)) for part in profile.manifest.parts}
+
+    def export(self):
+        export(load_setup(), "mosslight", place="potting-shed")
+
+    def thin(self):
+        thin(load_setup(), ["mosslight@1", "mosslight@2", "mosslight@4"])
+
+    def copy(self):
+        copy(load_setup(), to=str(self.garden.path / "other"))
+
+    def sound(self, job):
+        """Check that nothing is lost or damaged, that the next run does the rest, and that nothing is left over."""
+        setup = load_setup()
+        assert not check(setup).tally.damages
+        there = set(self.numbers())
+        assert there >= ({3, 5, 6} if job == "thin" else set(self.whole))
+        for number in there & set(self.whole) if job != "copy" else ():
+            assert self.content(number) == self.whole[number]
+        getattr(self, job)() if job != "thin" else thin(
+            setup, [f"mosslight@{number}" for number in (1, 2, 4) if number in there]
+        )
+        shelf = load_setup().shelf
+        if job == "copy":
+            shelf = load_setup().other_shelf(str(self.garden.path / "other"))
+            assert {self.content(number, shelf) == self.whole[number] for number in self.numbers(shelf)} == {
+                True
+            }
+        ends = {"export": [1, 2, 3, 4, 5, 6, 7], "thin": [3, 5, 6], "copy": [1, 2, 3, 4, 5, 6]}
+        assert self.numbers(shelf) == ends[job]
+        if job == "thin":  # what had gone by then is swept by any later one
+            thin(setup)
+        left = check(load_setup()).tally
+        assert not left.damages and (job == "export" or not left.unneeded)
+        for root in (self.garden.path / "shelf", shelf.storage.folder):
+            assert not list((root / "writing").glob("*"))
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
+@pytest.mark.parametrize(("job", "most", "least"), [("export", 99, 34), ("thin", 130, 95), ("copy", 73, 71)])
+def test_a_shelf_killed_at_two_hundred_events_loses_no_version(spoiled, job, most, least):
+    shelved = Shelved(spoiled)
+    pristine = spoiled.path.with_name("pristine")
+    shutil.copytree(spoiled.path, pristine, symlinks=True)
+    events = 1
+    while killed(events, spoiled.path, getattr(shelved, job)):  # how many there are
+        shutil.rmtree(spoiled.path)
+        shutil.copytree(pristine, spoiled.path, symlinks=True)
+        events += 12
+    at, tried = 1, 0
+    while at < events:
+        shutil.rmtree(spoiled.path)
+        shutil.copytree(pristine, spoiled.path, symlinks=True)
+        tried += killed(at, spoiled.path, getattr(shelved, job))
+        shelved.sound(job)
+        at += max(1, events // most)
+    assert tried >= least
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+@pytest.mark.soak
+@pytest.mark.parametrize("job", ["export", "thin", "copy"])
+def test_a_disk_that_fails_for_good_at_any_event_leaves_a_shelf_whole(spoiled, job):
+    """From some event on nothing can be written any more: that is said, and nothing is half there."""
+    shelved = Shelved(spoiled)
+    pristine = spoiled.path.with_name("pristine")
+    shutil.copytree(spoiled.path, pristine, symlinks=True)
+    for at in range(1, 200, 7):
+        child = os.fork()
+        if child == 0:
+            failed = kill_at(at, str(spoiled.path), is_deadly=False, for_good=True)
+            try:
+                getattr(shelved, job)()
+                os._exit(1 if not failed else 3)
+            except (ZinkerError, OSError):
+                os._exit(2)
+            except BaseException:  # noqa: BLE001
+                traceback.print_exc()
+                os._exit(9)
+        ended = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        assert ended in (1, 2, 3), (at, ended)
+        shelved.sound(job)
+        shutil.rmtree(spoiled.path)
+        shutil.copytree(pristine, spoiled.path, symlinks=True)
+        if ended == 1:
+            break
 
 
 KINDS = """
@@ -346,7 +463,7 @@ def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
     environment = {"KILL_AT": "3", "KILL_BELOW": place, "PYTHONPATH": str(KILLING)}
     spoiled("import", "mosslight@1", "--place", "potting-shed", "--yes", code=None, env=environment)
     assert list((spoiled.path / "shelf/changes/open").iterdir())
-    fallback = spoiled.path / "shelf/subjects/mosslight/2.zinker"
+    fallback = spoiled.path / "shelf/subjects/mosslight/2.json"
     fallback.rename(fallback.with_suffix(".away"))
     refused = spoiled("export", "mosslight", "--place", "potting-shed", code=3)
     assert "change 1 there was cut off and cannot be put right: no version 2" in refused.err

@@ -161,7 +161,7 @@ def pull_the_plug(nursery, times, seed):
         instant = dice.randrange(1, sorted(lengths)[1] + 10)
         run(garden, importing, instant)
         touched = nursery.state() != nursery.before
-        fallback = (garden.path / "shelf/subjects/nursery/2.zinker").exists()
+        fallback = (garden.path / "shelf/subjects/nursery/2.json").exists()
         ends["no fallback"] += touched and not fallback
         assert run(garden, ["export", "nursery", "--place", place, "--loss-is-meant"])[0] == 0, (
             seed,

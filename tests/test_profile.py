@@ -11,6 +11,7 @@ import zipfile
 import jsonschema
 import msgspec
 import pytest
+from conftest import unpacked
 
 from zinker.disk.files import PART_SUFFIX
 from zinker.jobs.capture.capture import capture
@@ -37,7 +38,9 @@ def rewrite(source, target, edit=None, add=()):
 
 @pytest.fixture
 def profile(kept):
-    return kept.path / "shelf/subjects/mosslight/1.zinker"
+    path = kept.path / "profile.zinker"
+    kept("export", "mosslight@1", "--to", path)
+    return path
 
 
 def test_the_same_settings_give_the_same_bytes(garden):
@@ -74,15 +77,19 @@ def test_profile_and_subject_files_follow_their_schemas(kept, pytestconfig):
     for path, loads, schema in (
         (kept.path / "plain/profile.json", json.loads, "profile.schema.json"),
         (kept.path / "subjects/mosslight.subject.toml", tomllib.loads, "subject.schema.json"),
+        (kept.path / "shelf/subjects/mosslight/1.json", json.loads, "version.schema.json"),
     ):
         jsonschema.validate(loads(path.read_text()), json.loads((docs / schema).read_text()))
 
 
 def test_published_schemas_are_those_of_the_code(pytestconfig):
     from zinker.profiles import layout
+    from zinker.shelf import versions
     from zinker.subjects import subject
 
     docs = pytestconfig.rootpath / "docs"
+    version = json.loads(msgspec.json.encode(versions.schema()))
+    assert json.loads((docs / "version.schema.json").read_text()) == version
     assert json.loads((docs / "crosswalk.schema.json").read_text()) == json.loads(
         msgspec.json.encode(crosswalk.schema())
     )
@@ -234,9 +241,10 @@ def test_nothing_in_a_profile_acts_on_the_terminal(kept):
     assert "\u202e" not in out and "\\u202e" in out
 
 
-def test_a_damaged_version_is_not_handed_on(kept, profile):
-    swapped = rewrite(profile, kept.path / "x", lambda n, d: d.replace(b"<title>West", b"<title>Evil"))
-    swapped.replace(profile)
+def test_a_damaged_version_is_not_handed_on(kept):
+    objects = list((kept.path / "shelf/objects").rglob("*.zst"))
+    one, other, *_ = (path for path in objects if b"<title>" in unpacked(path))
+    one.write_bytes(other.read_bytes())
     assert "is not the file it was" in kept("export", "mosslight@1", "--to", "stick", code=5).err
     assert not list((kept.path / "stick").iterdir())
 

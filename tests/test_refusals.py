@@ -45,9 +45,14 @@ def test_names_that_do_not_exist(kept, arguments, says):
 
 
 def test_a_label_is_given_once(kept):
-    again = kept("export", "mosslight", "--place", "potting-shed", "--label", "season-start", code=3)
-    assert "mosslight@1 has the label season-start already" in again.err
+    again = ("export", "mosslight", "--place", "potting-shed", "--label", "season-start")
+    kept(*again)  # nothing has changed, and it is that version's own
+    kept.spoil()
+    refused = kept(*again, code=3)
+    assert "mosslight@1 has the label season-start already" in refused.err and "--move" in refused.err
     assert len(kept("list", "--json").json) == 1
+    kept(*again, "--move")
+    assert [one.get("label") for one in kept("list", "--json").json] == [None, "season-start"]
 
 
 @pytest.mark.parametrize(
@@ -185,7 +190,7 @@ def test_a_full_disk_is_refused_and_leaves_nothing(kept):
     target = "potting-shed/Users/ivy/AppData/Local/mosslight/artwork"
     script = f"""
         (cd {target} && tar c .) > saved.tar; mount -t tmpfs -o size=16k none {target}; tar xC {target} < saved.tar
-        head -c 100000 /dev/zero > {target}/stuff || true
+        head -c 300000 /dev/zero > {target}/stuff || true
         find {target} > before; $Z import mosslight@1 --place potting-shed --yes && exit 9
         $Z import mosslight@1 --place potting-shed --despite-space --yes && exit 9
         find {target} | diff before - && rm before saved.tar
@@ -210,8 +215,8 @@ def test_a_full_or_read_only_shelf_is_refused_before_anything_changes(kept):
     """
     assert "the disk is read-only" in in_mounts(kept, script, 3).stderr
     script = """
-        cp -a shelf saved; mount -t tmpfs -o size=32k none shelf; cp -a saved/. shelf; rm -r saved
-        head -c 100000 /dev/zero > shelf/stuff || true
+        cp -a shelf saved; mount -t tmpfs -o size=256k none shelf; cp -a saved/. shelf; rm -r saved
+        head -c 300000 /dev/zero > shelf/stuff || true
         $Z import mosslight@1 --place potting-shed --yes && exit 9
         $Z import mosslight@1 --place potting-shed --despite-space --yes
     """
@@ -367,7 +372,8 @@ def test_what_is_needed_must_be_there(kept):
 @pytest.mark.soak
 def test_runs_at_once_lose_nothing(garden):
     with ThreadPoolExecutor(8) as pool:
-        runs = list(pool.map(lambda _: garden("export", "mosslight", "--place", "potting-shed"), range(8)))
+        again = ("export", "mosslight", "--place", "potting-shed", "--again")
+        runs = list(pool.map(lambda _: garden(*again), range(8)))
     numbers = sorted(int(re.search(r"mosslight@(\d+)", run.out)[1]) for run in runs)
     assert numbers == list(range(1, 9))
     garden.spoil()

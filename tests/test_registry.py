@@ -34,7 +34,7 @@ class Samba:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
-        for folder in ("private", "state", "cache", "lock", "pid", "ncalrpc"):
+        for folder in ("private", "state", "cache", "lock", "pid", "ncalrpc", "kept"):
             (path / folder).mkdir(parents=True)
         folders = "\n".join(
             f"{name} = {path / folder}"
@@ -53,6 +53,7 @@ class Samba:
             f"[global]\nnetbios name = GATEKIOSK\nserver role = standalone server\ninterfaces = 127.0.0.1\n"
             f"bind interfaces only = yes\nsmb ports = {self.port}\ndisable netbios = yes\nload printers = no\n"
             f"disable spoolss = yes\npassdb backend = tdbsam\nserver min protocol = SMB3\n{folders}\n"
+            f"[kept]\npath = {path / 'kept'}\nread only = no\n"
         )
         secret = ["smbpasswd", "-c", self.conf, "-a", "-s", "root"]
         subprocess.run(secret, input=b"fern-42\nfern-42\n", check=True, capture_output=True)

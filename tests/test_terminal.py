@@ -62,6 +62,7 @@ def test_everything_fits_eighty_columns(kept, arguments):
 def test_a_sentence_too_long_for_a_terminal_is_broken_between_words(kept):
     kept.ini.write_bytes(b"no = [broken\n\0")
     arguments = ("export", "mosslight", "--place", "potting-shed", "--part", "general")
+    arguments = (*arguments, "--again")
     whole = next(line for line in kept(*arguments, code=1).out.splitlines() if "mosslight.ini: " in line)
     output, _ = kept.at_terminal(*arguments, env={"COLUMNS": "60", "NO_COLOR": "1"}.items())
     lines = output.splitlines()
@@ -131,18 +132,18 @@ def test_several_subjects_in_one_go(garden):
 
 
 def test_a_day_means_the_newest_version_until_then(kept):
-    kept("export", "mosslight", "--place", "potting-shed")
-    today = kept("list", "--json").json[0]["profile"]["captured"][:10]
+    kept("export", "mosslight", "--place", "potting-shed", "--again")
+    today = kept("list", "--json").json[0]["captured"][:10]
     assert kept("show", f"mosslight@{today}", "--json").json["source"].startswith("mosslight@2")
     assert kept("show", "potting-shed:mosslight@latest", "--json").json["source"].startswith("mosslight@2")
 
 
 def test_a_damaged_version_is_said_and_never_passed_over(kept):
-    kept("export", "mosslight", "--place", "potting-shed")
-    path = kept.path / "shelf/subjects/mosslight/2.zinker"
+    kept("export", "mosslight", "--place", "potting-shed", "--again")
+    path = kept.path / "shelf/subjects/mosslight/2.json"
     path.write_bytes(path.read_bytes()[:900])
     assert re.search("@2 +damaged", kept("list").out)
-    assert "2.zinker is damaged" in kept("show", "mosslight", code=5).err
+    assert "mosslight@2 is damaged" in kept("show", "mosslight", code=5).err
     assert kept("show", "mosslight@1").code == 0
     kept.spoil()
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
@@ -151,7 +152,7 @@ def test_a_damaged_version_is_said_and_never_passed_over(kept):
 
 @pytest.mark.skipif(sys.platform != "linux", reason="the shelf's own files are looked at")
 def test_a_shelf_of_a_newer_format_is_left_alone(kept):
-    (kept.path / "shelf/shelf.json").write_text('{"format": 2}')
+    (kept.path / "shelf/shelf.json").write_text('{"format": 3}')
     assert "Use a newer Zinker" in kept("list", code=5).err
     (kept.path / "shelf/shelf.json").write_text("")
     assert "it is damaged" in kept("export", "mosslight", "--place", "potting-shed", code=5).err

@@ -334,7 +334,7 @@ def test_what_a_person_has_granted_once_lets_nightly_runs_in(witnesses):
     for _ in range(2):  # each night anew
         why = witnesses(*nightly, code=3).err
         assert why.count(f"the grant that a person gave on {first['since']} has run out") == 1
-    assert "The newest version from person is glass@2, kept today; nothing newer was kept now." in why
+    assert "The newest version from person is glass@1, last right today; nothing is kept now." in why
     for fd in (reading, terminal):
         os.close(fd)
 

@@ -7,12 +7,14 @@ import msgspec
 
 from zinker.model import crosswalk
 from zinker.profiles import layout
+from zinker.shelf import versions
 from zinker.subjects import subject
 
 for name, schema in (
     ("profile", layout.schema()),
     ("subject", subject.schema()),
     ("crosswalk", crosswalk.schema()),
+    ("version", versions.schema()),
 ):
     data = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
     Path(sys.argv[1], f"{name}.schema.json").write_bytes(data)

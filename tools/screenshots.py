@@ -208,7 +208,8 @@ def main() -> None:
                 "zinker import mosslight@season-start --place potting-shed --while-running < /dev/null | tail -1",
                 "zinker export moslight",
                 "zinker show mosslight@winter",
-                "head -c 2000 shelf/subjects/mosslight/1.zinker > half.zinker; zinker import half.zinker",
+                "zinker copy mosslight@1 --to whole.zinker > /dev/null; head -c 2000 whole.zinker > half.zinker",
+                "zinker import half.zinker",
             )
             set_running(garden, False)
             screen.shot(
@@ -257,7 +258,18 @@ def main() -> None:
                 "do printf '\\033[1m$ zinker %s\\033[0m\\n' \"$command\"; zinker $command; echo\ndone\n"
             )
             screen.shot("desktop", f"env {desk(garden)} dbus-run-session -- sh desk.sh 2>/dev/null")
-            screen.shot("list", "zinker list", "zinker show mosslight@season-start --find dusk")
+            for number in (1, 2):
+                ini = garden / "potting-shed/Users/ivy/AppData/Roaming/mosslight/mosslight.ini"
+                ini.write_bytes(ini.read_bytes() + b"[notes]\r\nseen = %d\r\n" % number)
+                screen.unseen("export", "mosslight", "--place", "potting-shed")
+            screen.shot(
+                "list",
+                "zinker list mosslight",
+                "zinker copy mosslight --to stick/shelf",
+                "zinker thin mosslight --newest 1 --preview",
+                "find shelf/objects -size -2 | head -1 | xargs truncate -s -9   # a bad sector",
+                "zinker check --from stick/shelf",
+            )
             _three_ways(screen, garden)
             _spot(screen, garden)
             _tenants(screen, garden)

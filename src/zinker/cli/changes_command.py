@@ -24,15 +24,17 @@ def command(
     Example: zinker changes 3
     """
     from zinker.jobs import changes, one_change
-    from zinker.reports.changes import change_json, change_text, changes_text
+    from zinker.jobs.looking import without_fallback
+    from zinker.reports.changes import change_json, change_text, changes_json, changes_text
 
     setup = setup_of(ctx)
     if change is None:
         found = changes(setup, subject, place)
+        gone = without_fallback(setup, found)
         if json:
-            emit_json(found)
+            emit_json(changes_json(found, gone))
         else:
-            emit(lambda width: changes_text(found, width))
+            emit(lambda width: changes_text(found, gone, width))
         return
     one, documents, described = one_change(setup, change)
     if json:

@@ -34,7 +34,8 @@ class _Wanted(NamedTuple):
     documents: tuple[str, ...]
     is_loss_meant: bool
     preview: bool
-    edited: bool
+    move: bool
+    again: bool
 
 
 _Places = Annotated[
@@ -86,7 +87,13 @@ def command(
     without: options.Without = None,
     document: options.Documents = None,
     label: Annotated[str, typer.Option(help="A name for this version.", metavar="LABEL")] = "",
+    move: Annotated[
+        bool, typer.Option("--move", help="Take the label from the version that has it.")
+    ] = False,
     note: Annotated[str, typer.Option(help="A sentence on why.", metavar="NOTE")] = "",
+    again: Annotated[
+        bool, typer.Option("--again", help="Keep a version even where nothing has changed.")
+    ] = False,
     to: _To = None,
     replace: Annotated[bool, typer.Option("--replace", help="With --to: overwrite what is there.")] = False,
     with_secrets: options.WithSecrets = False,
@@ -96,9 +103,6 @@ def command(
     loss_is_meant: _LossIsMeant = False,
     preview: Annotated[
         bool, typer.Option("--preview", help="Say what would be kept, and how much room it takes.")
-    ] = False,
-    edited: Annotated[
-        bool, typer.Option("--edited", help="With a profile folder and --to: as it was edited or merged.")
     ] = False,
     json: options.Json = False,
 ) -> None:
@@ -134,7 +138,8 @@ def command(
         tuple(document or ()),
         loss_is_meant,
         preview,
-        edited,
+        move,
+        again,
     )
     places = place or ["here"]
     with _described(setup, home or [], places, subjects or [], preview) as names:
@@ -196,7 +201,10 @@ def _all(
             named |= {"room": done.room} if done.room else {}
             lost = done.before.lost if done.before else ()
             told = {"lost": [part._asdict() for part in lost]} if lost else {}
-            results.append({"reference": reference, "path": path, "profile": done.manifest, **named, **told})
+            known: dict[str, Any] = {"unchanged": True} if done.is_known else {}
+            results.append(
+                {"reference": reference, "path": path, "profile": done.manifest, **named, **told, **known}
+            )
             continue
         id = done.manifest.subject
         described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
@@ -239,7 +247,7 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
         if _is_text(name):
             return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
         if _is_kept(name):
-            return export_version(setup, name, to, replace, wanted.ansi, wanted.edited)
+            return export_version(setup, name, to, replace, wanted.ansi)
         return export(
             setup,
             name,
@@ -257,4 +265,6 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
             wanted.documents,
             wanted.is_loss_meant,
             wanted.preview,
+            wanted.move,
+            wanted.again,
         )

@@ -19,10 +19,14 @@ def command(
     Example: zinker list mosslight
     """
     from zinker.jobs import kept_versions
+    from zinker.jobs.looking import stale_ones
     from zinker.reports.listing import version_json, versions_text
 
-    versions = kept_versions(setup_of(ctx), subject, place)
+    setup = setup_of(ctx)
+    versions = kept_versions(setup, subject, place)
+    stale = stale_ones(setup, versions)
     if json:
-        emit_json([version_json(version) for version in versions])
+        old = {version.reference for version in stale}
+        emit_json([version_json(version) | {"stale": version.reference in old} for version in versions])
     else:
-        emit(lambda width: versions_text(versions, width))
+        emit(lambda width: versions_text(versions, width, stale))

@@ -20,14 +20,18 @@ from zinker.cli.guard import INTERRUPTED, guarded, terminated
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
-    "demo": ("Begin", "Build the demo garden and walk through the whole job on it."),
-    "subjects": ("Begin", "What Zinker can handle, and where its parts live."),
-    "places": ("Begin", "The configured places, and whether they answer."),
-    "export": ("Keep", "Capture live settings as a new version, file or folder."),
-    "list": ("Keep", "The kept versions."),
+    "demo": ("Look", "Build the demo garden and walk through the whole job on it."),
+    "subjects": ("Look", "What Zinker can handle, and where its parts live."),
+    "places": ("Look", "The configured places, and whether they answer."),
     "show": ("Look", "The settings in a profile or at a place."),
     "compare": ("Look", "What is not the same: two versions, two places, kept and live."),
     "spot": ("Look", "Which settings a change in the application touches."),
+    "export": ("Keep", "Capture live settings as a new version, file or folder."),
+    "list": ("Keep", "The kept versions."),
+    "label": ("Keep", "Name a kept version, or take its name away."),
+    "thin": ("Keep", "Remove old versions, by rules or one by one."),
+    "check": ("Keep", "Look for damage on the shelf or in a profile, and mend it."),
+    "copy": ("Keep", "Copy versions to another shelf or a file, or from there."),
     "import": ("Put back", "Write a profile's settings to a place."),
     "transfer": ("Put back", "Bring settings from place to place, or instance to instance."),
     "crosswalk": ("Put back", "Translate paths, names and moved settings between two places."),
@@ -55,8 +59,7 @@ def main(
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
     ] = False,
 ) -> None:
-    """Keep, compare and put back settings of applications, workstations, tenants.
-    A reference is `[place:]subject[/instance][@version]`, or the path of a profile.
+    """Keep, compare, put back settings; REF is [place:]subject[/instance][@version].
     Example: `zinker export mosslight --label before-update`
     """
     ctx.obj = config

@@ -11,9 +11,11 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from zinker.jobs.comparing import compare
+    from zinker.jobs.copying import copy
     from zinker.jobs.describing import check_subject, new_subject
     from zinker.jobs.exporting import export, export_text, export_version
     from zinker.jobs.importing import Wishes, import_profile
+    from zinker.jobs.labelling import label
     from zinker.jobs.looking import (
         changes,
         kept_versions,
@@ -26,19 +28,24 @@ if TYPE_CHECKING:
     from zinker.jobs.resetting import reset
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
+    from zinker.jobs.thinning import thin
     from zinker.jobs.transferring import transfer
     from zinker.jobs.undoing import leave_as_it_is, undo
+    from zinker.jobs.verifying import check
 
 __all__ = [
     "Wishes",
     "changes",
+    "check",
     "check_subject",
     "compare",
+    "copy",
     "export",
     "export_text",
     "export_version",
     "import_profile",
     "kept_versions",
+    "label",
     "leave_as_it_is",
     "load_setup",
     "new_subject",
@@ -49,6 +56,7 @@ __all__ = [
     "show",
     "spot",
     "subject_states",
+    "thin",
     "transfer",
     "undo",
 ]
@@ -56,13 +64,16 @@ __all__ = [
 _HOMES = {
     "Wishes": "importing",
     "changes": "looking",
+    "check": "verifying",
     "check_subject": "describing",
     "compare": "comparing",
+    "copy": "copying",
     "export": "exporting",
     "export_text": "exporting",
     "export_version": "exporting",
     "import_profile": "importing",
     "kept_versions": "looking",
+    "label": "labelling",
     "leave_as_it_is": "undoing",
     "load_setup": "setup",
     "new_subject": "describing",
@@ -73,6 +84,7 @@ _HOMES = {
     "show": "looking",
     "spot": "spotting",
     "subject_states": "looking",
+    "thin": "thinning",
     "transfer": "transferring",
     "undo": "undoing",
 }

@@ -3,7 +3,7 @@
 import contextlib
 import queue
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 import msgspec
 
@@ -249,10 +249,19 @@ def _compare_part(
             progress(record.title, alike, record.settings)
             yield piece
 
+    traits = traits_of(record.store)
+    if not traits.has_files and not selection.is_narrow and not (part and part.volatile):
+        unlike = before.snapshot.unlike(after.snapshot, record.id)
+        if unlike is not None:  # what both have need not be read to be counted
+            first, second = (iter([line + b"\n" for line in lines]) for lines in unlike)
+            found = differences(record.id, first, second, is_ignored)
+            different = paired_by_case(found) if traits.folds_case else list(found)
+            held = sum(d.before is not None for d in different if not _is_head(d))
+            return different, record.settings - held
     pieces = [side.snapshot.pieces(record.id) for side in (before, after)]
     with read_along(pieces[0]) as first, read_along(pieces[1]) as second:
-        found: Iterable[Difference] = differences(record.id, counted(first), second, is_ignored)
-        different = paired_by_case(found) if traits_of(record.store).folds_case else list(found)
+        found = differences(record.id, counted(first), second, is_ignored)
+        different = paired_by_case(found) if traits.folds_case else list(found)
     return different, alike - sum(d.before is not None for d in different if not _is_head(d))
 
 

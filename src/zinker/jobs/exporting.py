@@ -4,7 +4,6 @@ import contextlib
 import datetime
 import itertools
 import re
-import shutil
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -17,23 +16,23 @@ from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.place_lock import at_place
-from zinker.jobs.rebuilding import rebuild
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
-from zinker.jobs.texts import TextProfile, is_text, read_text, write_text
+from zinker.jobs.texts import TextProfile, is_text, write_text
 from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
 from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.places.place import Place, Process
 from zinker.profiles.layout import SUFFIX
-from zinker.profiles.reading import is_profile
+from zinker.profiles.reading import is_profile, open_profile
 from zinker.profiles.sealing import Lock
-from zinker.profiles.writing import ProfileBuilder, copy_profile, profile_file, profile_folder
-from zinker.shelf.shelf import Version
+from zinker.profiles.writing import ProfileBuilder, carry, profile_file, profile_folder
+from zinker.shelf.shelf import Kept, Version, check_name
+from zinker.shelf.storage import FolderStorage
 from zinker.subjects.subject import Subject
 
 _WHYS = 3  # reasons that are told
@@ -45,6 +44,14 @@ class Room(msgspec.Struct, frozen=True):
     size: int
     free: int
     where: str
+
+
+class _Alike(Exception):
+    """Nothing has changed since a version was kept."""
+
+    def __init__(self, manifest: Manifest, version: Version) -> None:
+        super().__init__()
+        self.manifest, self.version = manifest, version
 
 
 class Exported(msgspec.Struct, frozen=True):
@@ -59,6 +66,8 @@ class Exported(msgspec.Struct, frozen=True):
     # The last version of the same place, and what of it was lost.
     before: Before | None = None
     room: Room | None = None
+    # Nothing has changed since that version was kept; no other one was kept of the same.
+    is_known: bool = False
 
     @property
     def is_complete(self) -> bool:
@@ -84,10 +93,15 @@ def export(
     documents: tuple[str, ...] = (),
     is_loss_meant: bool = False,
     preview: bool = False,
+    move: bool = False,
+    again: bool = False,
 ) -> Exported:
     """Capture a subject at a place; on the shelf, or at `to`, see `destination`; with `preview`, nowhere.
 
-    Where most of what the last version of the place had is gone, this one is not the latest, unless that is meant.
+    Where nothing has changed since the newest version of the place, that one gets label and note, and the day on
+    which that was found; another one of the same is kept only `again`. With `move`, a label is taken from the
+    version that has it. Where most of what the last version of the place had is gone, this one is not the latest,
+    unless that is meant.
 
     `documents` are names or patterns of those that are meant; a profile of some says that it is not whole.
 
@@ -107,7 +121,7 @@ def export(
     if for_others:
         selection = _for_others(selection, parts, to, note)
     if label:
-        setup.shelf.check_label(name, label)
+        _check_label(setup, name, label, place, move)
     with _answering(setup, name, place), at_place(setup, place) as live:
         running = tuple(live.running(described.application.processes))
         session = Session(setup, live, described)
@@ -125,19 +139,31 @@ def export(
                 before = held_before(setup, selection, manifest, builder)
             lost = before.version.number if before and before.lost and not is_loss_meant else 0
             partial = bool(documents)
-            manifest = msgspec.structs.replace(manifest, label=label, note=note, partial=partial, lost=lost)
+            manifest = msgspec.structs.replace(manifest, partial=partial, lost=lost)
+            if to is None and not (preview or again or locks):
+                known = setup.shelf.twin(manifest, label, note)
+                if known is not None:
+                    raise _Alike(manifest, known)
+            manifest = msgspec.structs.replace(manifest, label=label, note=note)
             builder.finish(manifest)
             return manifest
 
         if preview:
             with contextlib.closing(ProfileBuilder()) as builder:
                 manifest = build(builder)
-                room = _room(builder, to.parent if to else setup.shelf.folder)
+                room = _room(builder, to.parent if to else None, setup)
             return Exported(manifest, running, before=None if is_loss_meant else before, room=room)
         if to is None:
-            version = setup.shelf.keep(name, build)
-            assert version.manifest is not None  # noqa: S101 - it was written just now
-            return Exported(version.manifest, running, version, before=None if is_loss_meant else before)
+            try:
+                kept = setup.shelf.keep(name, build, place, move)
+            except _Alike as alike:
+                seen = alike.manifest.captured
+                known = setup.shelf.say(alike.version, label or None, note or None, seen, move)
+                kept, is_known = Kept(known, alike.manifest), True
+            else:
+                is_known = False
+            told = None if is_loss_meant else before
+            return Exported(kept.manifest, running, kept.version, before=told, is_known=is_known)
         now = datetime.datetime.now()
         path = destination(to, name, session.version, "" if for_others else place, now)
         if is_text(path):
@@ -151,21 +177,29 @@ def export(
         return Exported(manifest, running, path=path, named=named, before=None if is_loss_meant else before)
 
 
+def _check_label(setup: Setup, subject: str, label: str, place: str, move: bool) -> None:
+    """Raise where a label cannot be given; that of the newest version of the place may be given once more."""
+    check_name(label)
+    taken = setup.shelf.labelled(subject, label)
+    newest = setup.shelf.newest(subject, lambda version: version.is_asked_for and version.place == place)
+    if not move and (taken is None or newest is None or taken.number != newest.number):
+        setup.shelf.check_label(subject, label)
+
+
 @contextlib.contextmanager
 def _answering(setup: Setup, subject: str, place: str) -> Iterator[None]:
     """Say of a place that does not answer how old its newest version is: it gets older every night."""
     try:
         yield
     except NoAnswer as error:
-        newest = setup.shelf.newest(subject, lambda about: about.place == place)
-        about = newest.manifest if newest else None
-        if newest is None or about is None:
+        newest = setup.shelf.newest(subject, lambda version: version.place == place)
+        if newest is None:
             raise
-        then = datetime.datetime.fromisoformat(about.captured)
+        then = datetime.datetime.fromisoformat(newest.known)
         days = (datetime.datetime.now().astimezone() - then).days
-        kept = f"{days:,} days ago" if days > 1 else "a day ago" if days else "today"
+        known = f"{days:,} days ago" if days > 1 else "a day ago" if days else "today"
         stale = (
-            f"The newest version from {place} is {newest.reference}, kept {kept}; nothing newer was kept now."
+            f"The newest version from {place} is {newest.reference}, last right {known}; nothing is kept now."
         )
         raise NoAnswer(error.what, error.why, f"{error.then}\n{stale}".strip()) from None
 
@@ -182,18 +216,20 @@ def _nothing(subject: Subject, selection: Selection, manifest: Manifest, live: P
     )
 
 
-def _room(builder: ProfileBuilder, where: Path) -> Room:
-    """Return how much would be written where, with files once each, and how much room there is."""
+def _room(builder: ProfileBuilder, where: Path | None, setup: Setup) -> Room:
+    """Return how much would be written where, with files once each, and how much room there is.
+
+    `where` is None for the shelf.
+    """
     sizes: dict[str, int] = {}
     for part in builder.parts:
         for piece in builder.pieces(part.id):
             states = (FileState.of(head) for head in heads_in(piece))
             sizes |= {state.sha256: state.size for state in states if state.sha256}
-    there = where.absolute()
-    while not there.exists():
-        there = there.parent
     size = sum(part.size for part in builder.parts) + sum(sizes.values())
-    return Room(size, shutil.disk_usage(there).free, str(where))
+    if where is None:
+        return Room(size, setup.shelf.storage.free(), setup.shelf.storage.told)
+    return Room(size, FolderStorage(where).free(), str(where))
 
 
 def check_names(
@@ -251,29 +287,29 @@ def export_text(
     profile cannot be written.
     """
     check_said(label, note)
-
-    def build(builder: ProfileBuilder) -> Manifest:
-        manifest = read_text(setup, source, builder, locks)
-        if label:
-            setup.shelf.check_label(manifest.subject, label)
-        manifest = msgspec.structs.replace(manifest, label=label, note=note)
-        builder.finish(manifest)
-        return manifest
-
-    if to is None:
-        with contextlib.closing(TextProfile(setup, source)) as text:
-            subject = text.manifest.subject
-        version = setup.shelf.keep(subject, build)
-        assert version.manifest is not None  # noqa: S101 - it was written just now
-        return Exported(version.manifest, version=version)
-    if is_text(to):
+    if to is not None and is_text(to):
         with contextlib.closing(TextProfile(setup, source)) as text:
             return _as_text(text, to, replace, ansi)
-    path = destination(to, source.stem, "", "text", datetime.datetime.now())
-    with _written_to(path, replace) as builder:
-        manifest = build(builder)
-        builder.close()
-    return Exported(manifest, path=path)
+    with contextlib.closing(TextProfile(setup, source, locks)) as text:
+        manifest = msgspec.structs.replace(text.manifest, label=label, note=note)
+
+        def build(builder: ProfileBuilder) -> Manifest:
+            text.put(builder.target, manifest)
+            return manifest
+
+        if to is not None:
+            path = destination(to, source.stem, "", "text", datetime.datetime.now())
+            with _written_to(path, replace) as builder:
+                build(builder)
+            return Exported(manifest, path=path)
+        if label:
+            setup.shelf.check_label(manifest.subject, label)
+        known = None if locks else setup.shelf.twin(text.manifest, label, note)
+        if known is not None:
+            known = setup.shelf.say(known, label or None, note or None, manifest.captured)
+            return Exported(manifest, version=known, is_known=True)
+        kept = setup.shelf.keep(manifest.subject, build, manifest.place)
+        return Exported(manifest, version=kept.version)
 
 
 def export_version(
@@ -282,12 +318,10 @@ def export_version(
     to: Path | None,
     replace: bool = False,
     ansi: bool = False,
-    is_edited: bool = False,
 ) -> Exported:
-    """Copy a kept version out of the shelf as a profile file, or write it as a text file.
+    """Copy a kept version out of the shelf as a profile file or folder, or write it as a text file.
 
-    A profile outside the shelf is written anew, as a file or a folder; `is_edited` tells of a folder that it may
-    have been edited or merged by hand.
+    A profile outside the shelf is written anew, as a file or a folder.
 
     Raises `WrongUsage`, `Refused`, `Damaged`.
     """
@@ -299,7 +333,7 @@ def export_version(
         with kept(setup, wanted) as source:
             return _as_text(source.snapshot, to, replace, ansi)
     if wanted.path is not None:
-        return _rebuilt(setup, wanted.path, to, replace, is_edited)
+        return _rewritten(wanted.path, to, replace)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
     profile = setup.shelf.open(version)
     with contextlib.closing(profile):
@@ -307,25 +341,22 @@ def export_version(
     about = profile.manifest
     when = datetime.datetime.fromisoformat(about.captured)
     path = destination(to, about.subject, about.application_version, about.place, when)
-    if path.suffix != SUFFIX:
-        raise WrongUsage("Not exported", f"{to} is not a file name with {SUFFIX}, nor a folder", "Name one.")
     _check_free(path, replace)
     try:
-        copy_profile(version.path, path)
+        setup.shelf.copy_out(version, path)
     except OSError as error:
         raise _unwritable(path, error) from None
     return Exported(profile.manifest, path=path)
 
 
-def _rebuilt(setup: Setup, source: Path, to: Path, replace: bool, is_edited: bool) -> Exported:
+def _rewritten(source: Path, to: Path, replace: bool) -> Exported:
     path = destination(to, source.stem, "", "", datetime.datetime.now())
     if path.absolute() == source.absolute():
         why = f"{source} would be written over while it is read"
         raise WrongUsage("Not exported", why, "Name another path with --to.")
-    with _written_to(path, replace) as builder:
-        manifest = rebuild(setup, source, builder, is_edited)
-        builder.close()
-    return Exported(manifest, path=path)
+    with contextlib.closing(open_profile(source)) as profile, _written_to(path, replace) as builder:
+        carry(profile, builder.target)
+    return Exported(profile.manifest, path=path)
 
 
 def destination(to: Path, subject: str, version: str, place: str, when: datetime.datetime) -> Path:

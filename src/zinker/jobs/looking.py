@@ -1,5 +1,6 @@
 """Looking, without changing anything: kept versions, settings, subjects and their homes, places."""
 
+import datetime
 from collections.abc import Iterable, Iterator
 
 import msgspec
@@ -88,6 +89,13 @@ class PlaceState(msgspec.Struct, frozen=True):
     signs_in: str = ""
 
 
+def stale_ones(setup: Setup, versions: Iterable[Version]) -> list[Version]:
+    """Return the newest whole version of each place, of those that were last right too long ago."""
+    newest = {(v.subject, v.place, v.machine): v for v in versions if v.is_asked_for}
+    now, most = datetime.datetime.now().astimezone(), datetime.timedelta(days=setup.stale_days)
+    return [v for v in newest.values() if now - datetime.datetime.fromisoformat(v.known) > most]
+
+
 def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Version]:
     """Return the kept versions of a subject, or of all, the oldest first."""
     tell_cut_off(setup)
@@ -96,15 +104,8 @@ def kept_versions(setup: Setup, subject: str = "", place: str = "") -> list[Vers
         setup.catalogue.find(subject)  # raises for an unknown name
     subjects = [subject] if subject else shelf.subjects()
     versions = [version for id in subjects for version in shelf.versions(id)]
-    _check_place(setup, place, (v.manifest.place for v in versions if v.manifest))
-    return [v for v in versions if not place or (v.manifest and v.manifest.place == place)]
-
-
-def _check_place(setup: Setup, name: str, others: Iterable[str]) -> None:
-    """Raise `WrongUsage` for a place that is neither configured nor one of some others."""
-    known = {*setup.places, *others}
-    if name and name not in known:
-        raise unknown("place", name, sorted(known), "`zinker places` lists them all.")
+    setup.check_place_among(place, (version.place for version in versions if not version.problem))
+    return [version for version in versions if place in ("", version.place)]
 
 
 def show(
@@ -246,8 +247,17 @@ def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
     known = setup.shelf.changes.all()
     if subject and subject not in {change.subject for change in known}:
         setup.catalogue.find(subject)  # raises for an unknown name
-    _check_place(setup, place, (change.place for change in known))
+    setup.check_place_among(place, (change.place for change in known))
     return [change for change in known if subject in ("", change.subject) and place in ("", change.place)]
+
+
+def without_fallback(setup: Setup, changes: Iterable[Change]) -> frozenset[int]:
+    """Return the numbers of those changes that could be undone if their fallbacks were still kept."""
+    standing = [change for change in changes if change.state in ("done", "partly")]
+    kept = {
+        subject: set(setup.shelf.records.numbers(subject)) for subject in {one.subject for one in standing}
+    }
+    return frozenset(one.number for one in standing if one.fallback not in kept[one.subject])
 
 
 def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:

@@ -1,21 +1,20 @@
-"""A profile outside the shelf written anew, as a file or a folder; also a folder that was edited or merged by hand.
+"""A profile folder that was edited or merged by hand: what of it is not as it was written, and a profile of it.
 
 In such a folder, what `profile.json` says of sizes and digests is not believed, and every line is checked. What was
 edited among the settings is edited in the copy of the file, too, so that both say the same.
 """
 
-import contextlib
 import hashlib
 import io
 from collections.abc import Iterator
 from itertools import groupby
 from pathlib import Path
-from typing import IO, NamedTuple, Protocol
+from typing import IO, NamedTuple
 
 import msgspec
 
 from zinker import formats
-from zinker.disk.files import CHUNK, read_regular
+from zinker.disk.files import read_regular
 from zinker.formats.dialect import PLAIN
 from zinker.formats.leaves import Edit
 from zinker.jobs.setup import Setup
@@ -25,7 +24,6 @@ from zinker.model.plain_json import decode
 from zinker.model.profile import FORMAT, Manifest, Problem
 from zinker.model.setting import GONE, KEY_GONE, WITHHELD, Leaf, Setting, decode_line
 from zinker.profiles.layout import MANIFEST, SEALED, attachment_member, is_member, settings_member
-from zinker.profiles.reading import Profile, open_profile
 from zinker.profiles.writing import ProfileBuilder
 from zinker.stores.file_roots import dialect_of
 from zinker.stores.reading import Content
@@ -35,55 +33,57 @@ _WHAT = "Profile not read"
 _CONFLICT = (b"<<<<<<<", b"=======", b">>>>>>>", b"|||||||")
 
 
-class _Source(Protocol):
-    """A profile as it is to be written anew."""
+class Merged(NamedTuple):
+    """A member of a profile folder that is not as `profile.json` says."""
 
-    manifest: Manifest
-
-    def settings(self, part: str, /) -> Iterator[Setting]:
-        """Yield the settings of a part, sorted, with the opening lines of documents."""
-        ...
-
-    def open(self, sha256: str) -> IO[bytes]:
-        """Open a whole file."""
-        ...
-
-    def sealed(self) -> bytes:
-        """Return the secrets as they are sealed in, or nothing."""
-        ...
+    member: str
+    why: str
 
 
-def rebuild(setup: Setup, path: Path, builder: ProfileBuilder, is_edited: bool = False) -> Manifest:
-    """Build a profile from another one outside the shelf; raises `Damaged` and `WrongUsage`.
+def merged(path: Path) -> Iterator[Merged]:
+    """Yield what in a profile folder is not as its `profile.json` says; raises `Damaged` and `WrongUsage`."""
+    source = _Edited(path)
+    for record in source.manifest.parts:
+        member, data = settings_member(record.id), source.read(settings_member(record.id))
+        if hashlib.sha256(data).hexdigest() != record.sha256:
+            lines, were = data.count(b"\n"), record.documents + record.settings
+            count = f"{lines:,} lines" if lines == were else f"{lines:,} lines, where {were:,} were written"
+            yield Merged(member, f"its digest is another one: it has {count}")
+    named = {FileState.of(one).sha256 for part in source.manifest.parts for one in source.heads(part.id)}
+    for sha256 in sorted(named - {""}):
+        try:
+            source.open(sha256)
+        except Damaged as error:
+            yield Merged(attachment_member(sha256), error.why)
 
-    With `is_edited`, it is a folder that may have been edited; without, it has to be what it was written as.
-    """
-    with contextlib.ExitStack() as stack:
-        source: _Source = _Edited(path) if is_edited else _AsWritten(stack.enter_context(_opened(path)))
-        about = source.manifest
-        known = about.subject in setup.catalogue.files()
-        subject = setup.catalogue.find(about.subject) if known else None
-        problems: list[Problem] = []
-        for record in about.parts:
-            part = subject.find_part(record.id) if subject else None
-            with builder.part(record.id, record.title, record.store, record.device_bound):
-                if record.homeless:
-                    builder.mark_homeless()
-                for document, group in groupby(source.settings(record.id), key=lambda one: one.document):
-                    found = _document(setup, source, part, list(group))
-                    problems += [Problem(record.id, document, *why) for why in found.problems]
-                    builder.add(found.head, found.leaves, found.content)
-        sealed = source.sealed()
-        if sealed:
-            builder.carry_sealed(sealed)
-        manifest = msgspec.structs.replace(
-            about,
-            parts=tuple(builder.parts),
-            problems=(*about.problems, *problems),
-            sealed=about.sealed if sealed else (),
-        )
-        builder.finish(manifest)
-        return manifest
+
+def rebuild(setup: Setup, path: Path, builder: ProfileBuilder) -> Manifest:
+    """Build a profile from a folder that may have been edited; raises `Damaged` and `WrongUsage`."""
+    source = _Edited(path)
+    about = source.manifest
+    known = about.subject in setup.catalogue.files()
+    subject = setup.catalogue.find(about.subject) if known else None
+    problems: list[Problem] = []
+    for record in about.parts:
+        part = subject.find_part(record.id) if subject else None
+        with builder.part(record.id, record.title, record.store, record.device_bound):
+            if record.homeless:
+                builder.mark_homeless()
+            for document, group in groupby(source.settings(record.id), key=lambda one: one.document):
+                found = _document(setup, source, part, list(group))
+                problems += [Problem(record.id, document, *why) for why in found.problems]
+                builder.add(found.head, found.leaves, found.content)
+    sealed = source.sealed()
+    if sealed:
+        builder.carry_sealed(sealed)
+    manifest = msgspec.structs.replace(
+        about,
+        parts=tuple(builder.parts),
+        problems=(*about.problems, *problems),
+        sealed=about.sealed if sealed else (),
+    )
+    builder.finish(manifest)
+    return manifest
 
 
 class _Document(NamedTuple):
@@ -93,7 +93,7 @@ class _Document(NamedTuple):
     problems: list[tuple[str, str]]  # addresses, and why the copy of the file cannot have what they say
 
 
-def _document(setup: Setup, source: _Source, part: Part | None, lines: list[Setting]) -> _Document:
+def _document(setup: Setup, source: "_Edited", part: Part | None, lines: list[Setting]) -> _Document:
     head, *settings = lines
     if not head.is_head:
         raise _damaged(f"it has settings of {head.document}, and no line that opens it")
@@ -134,30 +134,6 @@ def _as_said(
     return formats.edit(format, data, edits, dialect, setup.reader) if edits else data
 
 
-@contextlib.contextmanager
-def _opened(path: Path) -> Iterator[Profile]:
-    with contextlib.closing(open_profile(path)) as profile:
-        profile.verify()  # nothing damaged is handed on
-        yield profile
-
-
-class _AsWritten:
-    """A profile that is what it was written as."""
-
-    def __init__(self, profile: Profile) -> None:
-        self._profile, self.manifest = profile, profile.manifest
-
-    def settings(self, part: str, /) -> Iterator[Setting]:
-        return self._profile.settings(part)
-
-    def open(self, sha256: str) -> IO[bytes]:
-        with self._profile.attachment(sha256) as stream:
-            return io.BytesIO(b"".join(iter(lambda: stream.read(CHUNK), b"")))
-
-    def sealed(self) -> bytes:
-        return self._profile.sealed_data() if self.manifest.sealed else b""
-
-
 class _Edited:
     """A profile folder that somebody has edited or merged; every line of it is checked."""
 
@@ -166,7 +142,7 @@ class _Edited:
         if not path.is_dir():
             why = f"{path} is no profile folder, and only such a folder can be edited"
             raise WrongUsage(_WHAT, why, "Name a folder with a profile.json in it.")
-        data = self._read(MANIFEST)
+        data = self.read(MANIFEST)
         for number, line in enumerate(data.split(b"\n"), 1):
             self._check_merged(MANIFEST, number, line)
         try:
@@ -181,7 +157,7 @@ class _Edited:
         if not is_member(member):
             raise _damaged(f"it has a part with the name {part!a}")
         found: dict[tuple[str, str], tuple[int, Setting]] = {}
-        for number, line in enumerate(self._read(member).split(b"\n"), 1):
+        for number, line in enumerate(self.read(member).split(b"\n"), 1):
             self._check_merged(member, number, line)
             if not line.strip():
                 continue
@@ -195,19 +171,24 @@ class _Edited:
                 raise _damaged(f"{self._path / member}: {why}")
         yield from (setting for _, (_, setting) in sorted(found.items()))
 
+    def heads(self, part: str) -> Iterator[Setting]:
+        """Yield the opening lines of the documents of a part."""
+        return (setting for setting in self.settings(part) if setting.is_head)
+
     def open(self, sha256: str) -> IO[bytes]:
         member = attachment_member(sha256)
         if not is_member(member):
             raise _damaged(f"it names an attachment {member[:80]!a}, which no profile can have")
-        data = self._read(member)
+        data = self.read(member)
         if hashlib.sha256(data).hexdigest() != sha256:
             raise _damaged(f"{self._path / member} is not the file it was; take it from an earlier state")
         return io.BytesIO(data)
 
     def sealed(self) -> bytes:
-        return self._read(SEALED) if self.manifest.sealed else b""
+        return self.read(SEALED) if self.manifest.sealed else b""
 
-    def _read(self, member: str) -> bytes:
+    def read(self, member: str) -> bytes:
+        """Return a member."""
         try:
             return read_regular(self._path / member)
         except OSError as error:

@@ -1,7 +1,8 @@
 """What Zinker works with: the shelf, the subject files and the places, as `zinker.toml` names them."""
 
+import hashlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
@@ -9,7 +10,8 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import msgspec
 from platformdirs import user_config_path, user_data_path
 
-from zinker.model.errors import NoAnswer, WrongUsage
+from zinker.disk.files import PRIVATE
+from zinker.model.errors import NoAnswer, Refused, WrongUsage
 from zinker.model.names import unknown
 from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
@@ -17,7 +19,9 @@ from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
-from zinker.stores.credentials import Credential
+from zinker.shelf.storage import SMB, FolderStorage, Storage
+from zinker.shelf.thinning import DAYS, Rules, days_of
+from zinker.stores.credentials import Credential, secret_of
 from zinker.stores.registry import ROOTS
 from zinker.stores.tenants.service import Directory, Limits, People, Service, is_open
 from zinker.subjects.catalogue import VARIABLES, Catalogue
@@ -75,11 +79,24 @@ class TenantEntry(Strict, frozen=True, tag_field="kind", tag="tenant"):
     live: bool = False
 
 
+Days = Annotated[str, msgspec.Meta(pattern=DAYS)]
+
+
+class ThinEntry(Rules, frozen=True):
+    """Which versions stay when the shelf is thinned: in general, of a subject, of a place."""
+
+    subjects: dict[Id, Rules] = {}
+    places: dict[str, Rules] = {}
+
+
 class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
     shared: bool = False
+    stale: Days = "30 days"
+    fallbacks: Days = "90 days"
+    thin: ThinEntry = ThinEntry()
     subjects: tuple[str, ...] = ()
     places: dict[Id, FolderEntry | RemoteEntry | TenantEntry] = {}
 
@@ -103,13 +120,51 @@ class Setup:
         for name, entry in configuration.places.items():
             self.places[name] = self._place(name, entry)
 
-    @property
+    @cached_property
     def shelf(self) -> Shelf:
         """The shelf; raises `Damaged` for one that is not readable."""
         named = self._configuration.shelf
-        folder = self._path(named) if named else self.own_folder / "shelf"
-        known = self.own_folder / "shelves.json" if named else None
-        return Shelf(folder, known, lambda text: self.notify(text), self._configuration.shared)
+        return self._shelf_at(named or str(self.own_folder / "shelf"), is_known=bool(named))
+
+    def _shelf_at(self, named: str, is_known: bool = True) -> Shelf:
+        mode = None if self._configuration.shared else PRIVATE
+        storage: Storage
+        if named.startswith(SMB):
+            from zinker.shelf.smb_storage import SmbStorage, share_at
+
+            share = share_at(named)
+            storage = SmbStorage(share, lambda: secret_of("shelf", share.user))
+            # What is written down before anything changes is on a disk that can be flushed.
+            own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
+            changes = self.own_folder / "changes-of" / own
+        else:
+            storage = FolderStorage(self._path(named), mode)
+            changes = self._path(named) / "changes"
+        known = self.own_folder / "shelves.json" if is_known else None
+        return Shelf(storage, changes, known, lambda text: self.notify(text), mode)
+
+    def other_shelf(self, named: str, is_new: bool = False) -> Shelf:
+        """Open another shelf than the usual one; one that `is_new` is made when something is put on it.
+
+        Raises `WrongUsage` where there is none, and `Refused` for a folder with other things in it.
+        """
+        if named.startswith(SMB):
+            return self._shelf_at(named)
+        folder = path_at(named, Here()).absolute()
+        if folder == self.shelf.storage.folder:
+            raise WrongUsage("Nothing done", f"{folder} is the shelf itself", "Name another one.")
+        if not (folder / "shelf.json").exists():
+            if not is_new:
+                why = f"there is no shelf at {folder}"
+                raise WrongUsage("Nothing done", why, "Name the folder that has a shelf.json in it.")
+            # A run that was cut off while it made one has left nothing else.
+            left = {"writing", ".lock"}
+            if folder.exists() and not (folder.is_dir() and {path.name for path in folder.iterdir()} <= left):
+                why = f"{folder} is no shelf, and there is something in it"
+                raise Refused(
+                    "Nothing done", why, "Name a shelf, or a folder that is empty or not there yet."
+                )
+        return self._shelf_at(str(folder))
 
     def place(self, name: str) -> Place:
         """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.
@@ -129,6 +184,27 @@ class Setup:
         """Raise `WrongUsage` for a place that is not configured."""
         if name.partition("/")[0] not in self.places:
             raise unknown("place", name, list(self.places), "`zinker places` lists them all.")
+
+    def check_place_among(self, name: str, others: Iterable[str]) -> None:
+        """Raise `WrongUsage` for a place that is neither configured nor one of some others."""
+        known = {*self.places, *others}
+        if name and name not in known:
+            raise unknown("place", name, sorted(known), "`zinker places` lists them all.")
+
+    def rules_for(self, subject: str, place: str) -> Rules:
+        """Return which versions stay, of a subject from a place."""
+        entry = self._configuration.thin
+        return entry.places.get(place) or entry.subjects.get(subject) or entry
+
+    @property
+    def fallback_days(self) -> int:
+        """For how many days fallbacks stay."""
+        return days_of(self._configuration.fallbacks)
+
+    @property
+    def stale_days(self) -> int:
+        """After how many days the newest version of a place is stale."""
+        return days_of(self._configuration.stale)
 
     def _place(self, name: str, entry: FolderEntry | RemoteEntry | TenantEntry) -> Place:
         if isinstance(entry, FolderEntry):

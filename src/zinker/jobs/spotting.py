@@ -227,7 +227,8 @@ def _keep(
         builder.finish(manifest)
         return manifest
 
-    return session.setup.shelf.keep(session.subject.id, build), tuple(not_kept)
+    kept = session.setup.shelf.keep(session.subject.id, build, session.place.name)
+    return kept.version, tuple(not_kept)
 
 
 def _add(

@@ -14,7 +14,7 @@ from zinker.jobs.registration import RegistrationReader, write_registration
 from zinker.jobs.setup import Setup
 from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.profiles.sealing import Lock
-from zinker.profiles.writing import ProfileBuilder
+from zinker.profiles.writing import ProfileBuilder, Target
 
 ENDINGS = (REGISTRATION, DUMP)
 # The subjects of files that no subject file describes.
@@ -24,11 +24,15 @@ UNDESCRIBED = (registration.UNDESCRIBED, dumps.UNDESCRIBED)
 class TextProfile(Snapshot):
     """A text file that has been read. Close it, or use it as a context."""
 
-    def __init__(self, setup: Setup, path: Path) -> None:
+    def __init__(self, setup: Setup, path: Path, locks: tuple[Lock, ...] = ()) -> None:
+        """Read a text file; secrets are withheld from what is put elsewhere, or sealed for `locks`.
+
+        Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
+        """
         self._builder = ProfileBuilder()
         reader = _reader(setup, path)
         try:
-            self.manifest = reader.read(self._builder)
+            self.manifest = reader.read(self._builder, locks)
         except BaseException:
             self._builder.close()
             raise
@@ -39,6 +43,11 @@ class TextProfile(Snapshot):
         """Yield the encoded settings of a part, sorted, many lines at a time."""
         return self._builder.pieces(part) if self.manifest.part(part) else iter(())
 
+    def put(self, target: Target, manifest: Manifest) -> None:
+        """Put all that was read into a target, under a first page of its own; raises as the target does."""
+        self._builder.target = target
+        self._builder.finish(manifest)
+
     def close(self) -> None:
         """Let go of what was read."""
         self._builder.close()
@@ -47,14 +56,6 @@ class TextProfile(Snapshot):
 def is_text(path: Path) -> bool:
     """Tell from its name whether a file is such a text file."""
     return path.suffix.lower() in ENDINGS
-
-
-def read_text(setup: Setup, path: Path, builder: ProfileBuilder, locks: tuple[Lock, ...] = ()) -> Manifest:
-    """Read a text file into a builder; secrets are withheld, or sealed for `locks`.
-
-    Raises `WrongUsage` where there is no such file, and `Damaged` for another kind of file.
-    """
-    return _reader(setup, path).read(builder, locks)
 
 
 def write_text(snapshot: Snapshot, path: Path, ansi: bool = False) -> list[Problem]:

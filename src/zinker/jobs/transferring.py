@@ -51,7 +51,6 @@ def transfer(
             source,
             wishes.parts,
             wishes.without,
-            note="" if preview else f"for a transfer to {target}",
             to=path,
             progress=progress,
             locks=locks,
@@ -80,6 +79,6 @@ def transfer(
 
 
 def _forget(setup: Setup, kept: Exported) -> None:
-    """Take off the shelf again what was kept for a transfer that has not come about."""
-    if kept.version is not None:
+    """Take off the shelf again what was kept for a transfer that has not come about, and only for that."""
+    if kept.version is not None and not kept.is_known:
         setup.shelf.forget(kept.version)

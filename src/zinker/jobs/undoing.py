@@ -198,6 +198,9 @@ def _undoable(setup: Setup, number: int) -> Change:
     if _elsewhere(setup, change):
         then = f"Run it on {change.place_machine}, with this shelf."
         raise Refused(what, f"it was made on {change.place_machine}, which is not this machine", then)
+    if change.state in ("done", "partly") and not shelf.has(change.subject, change.fallback):
+        why = f"its fallback, {change.subject}@{change.fallback}, is not kept any more"
+        raise Refused(what, why, "What it wrote stays; import a version that is kept instead.")
     if change.state == "undone":
         by = shelf.changes.get(change.undone_by)
         when = by.started[:16].replace("T", " ")

@@ -114,6 +114,13 @@ class Snapshot(ABC):
     def pieces(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, many lines at a time, each with its line end."""
 
+    def unlike(self, other: "Snapshot", part: str) -> tuple[list[bytes], list[bytes]] | None:
+        """Return the lines of a part that are not in another snapshot, and those of the other; each sorted.
+
+        None where that takes no less than reading both.
+        """
+        return None
+
     def lines(self, part: str) -> Iterator[bytes]:
         """Yield the encoded settings of a part, sorted, without line ends."""
         for piece in self.pieces(part):

@@ -6,7 +6,7 @@ import os
 import stat
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any, Protocol
 
@@ -50,6 +50,14 @@ class Container(Protocol):
         """Return how many bytes a member has; raises `KeyError` and `OSError`."""
         ...
 
+    def total(self) -> int:
+        """Return how many bytes all members have."""
+        ...
+
+    def unlike(self, name: str, other: "Container") -> tuple[set[bytes], set[bytes]] | None:
+        """Return the lines of a member that are not in another's, and those of the other, if that is known."""
+        ...
+
     def close(self) -> None:
         """Let go of what is open."""
         ...
@@ -82,6 +90,9 @@ class Profile(Snapshot):
                 piece, rest = b"".join((rest, whole, end)), more
                 digest.update(piece)
                 size += len(piece)
+                if size > record.size:  # a bomb, perhaps; it is refused below
+                    rest = b""
+                    break
                 count += piece.count(b"\n")
                 yield piece
             if rest:
@@ -93,6 +104,20 @@ class Profile(Snapshot):
         ):
             raise self._damaged(f"the settings of the part {part} are not those it was written with")
 
+    def unlike(self, other: Snapshot, part: str) -> tuple[list[bytes], list[bytes]] | None:
+        """Return the lines of a part that are not in another profile, and those of the other, if that is known."""
+        if not isinstance(other, Profile):
+            return None
+        found = self._container.unlike(settings_member(part), other._container)
+        if found is None:
+            return None
+        return _sorted(found[0]), _sorted(found[1])
+
+    @property
+    def size(self) -> int:
+        """How many bytes it has, unpacked."""
+        return self._container.total()
+
     def attachment_size(self, sha256: str) -> int:
         """Return how many bytes a whole file has, by the profile's own directory; raises `Damaged`."""
         name = attachment_member(sha256)
@@ -103,7 +128,8 @@ class Profile(Snapshot):
 
     def attachment(self, sha256: str) -> "Verified":
         """Open a whole file; its digest has been checked when its end has been read."""
-        return Verified(self._open(attachment_member(sha256)), sha256, self._damaged)
+        size = self.attachment_size(sha256)
+        return Verified(self._open(attachment_member(sha256)), sha256, size, self._damaged)
 
     def unseal(self, lock: Lock) -> None:
         """Open the secrets that are sealed in; raises `Refused` where the lock does not fit."""
@@ -122,17 +148,21 @@ class Profile(Snapshot):
 
     def verify(self) -> None:
         """Read everything, settings and whole files; raises `Damaged` if any of it is not what it was."""
-        seen: set[str] = set()
+        for sha256 in self.attachments():
+            with self.attachment(sha256) as stream:
+                while stream.read(CHUNK):
+                    pass  # the digest is checked at the end
+
+    def attachments(self) -> list[str]:
+        """Read all settings, and return the whole files that they name, each once; raises `Damaged`."""
+        seen: dict[str, None] = {}
         for part in self.manifest.parts:
             for piece in self.pieces(part.id):
                 if b'","","' in piece:
                     lines = (line for line in piece.split(b"\n") if b'","","' in line)
                     heads = (setting for setting in map(decode_line, lines) if setting.is_head)
-                    seen |= {FileState.of(setting).sha256 for setting in heads}
-        for sha256 in seen - {""}:
-            with self.attachment(sha256) as stream:
-                while stream.read(CHUNK):
-                    pass  # the digest is checked at the end
+                    seen |= {sha256: None for head in heads if (sha256 := FileState.of(head).sha256)}
+        return list(seen)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -183,17 +213,21 @@ class Profile(Snapshot):
 
     def _damaged(self, why: str) -> Damaged:
         if self.path.is_dir():
-            command = f"`zinker export {self.path} --edited --to NEW`"
-            then = f"If it was edited or merged, {command} makes a profile of it."
+            command = f"`zinker check {self.path}`"
+            then = f"If it was edited or merged, {command} says what differs, and with --accept takes it as it is."
             return Damaged(_WHAT, f"{self.path} is not as it was written: {why}", then)
         return Damaged(_WHAT, f"{self.path} is damaged: {why}", _THEN)
+
+
+def _sorted(lines: set[bytes]) -> list[bytes]:
+    return [line for _, line in sorted((decode_line(line).key, line) for line in lines)]
 
 
 class Verified:
     """A stream that checks, at its end, that it was what it should be; enough of a file for copying."""
 
-    def __init__(self, stream: IO[bytes], sha256: str, damaged: Any) -> None:
-        self._stream, self._sha256, self._damaged = stream, sha256, damaged
+    def __init__(self, stream: IO[bytes], sha256: str, size: int, damaged: Any) -> None:
+        self._stream, self._sha256, self._left, self._damaged = stream, sha256, size, damaged
         self._digest = hashlib.sha256()
 
     def read(self, size: int = -1, /) -> bytes:
@@ -203,6 +237,9 @@ class Verified:
         except _BROKEN as error:
             raise self._damaged(f"attachment {self._sha256[:8]} cannot be unpacked: {error}") from None
         self._digest.update(data)
+        self._left -= len(data)
+        if self._left < 0:
+            raise self._damaged(f"attachment {self._sha256[:8]} is longer than it was")
         if (not data or size < 0) and self._digest.hexdigest() != self._sha256:
             raise self._damaged(f"attachment {self._sha256[:8]} is not the file it was")
         return data
@@ -227,9 +264,20 @@ def open_profile(path: Path) -> Profile:
     try:
         if path.is_dir():
             return Profile(path, _Folder(path))
-        return Profile(path, _ZipFile(path))
+    except OSError as error:
+        raise Damaged(_WHAT, f"{path}: {reason(error)}", _THEN) from None
+    try:
+        return open_file(path, lambda: open_regular(path))
     except FileNotFoundError:
         raise WrongUsage(_WHAT, f"{path} does not exist", nearest_path(path) + "Check the path.") from None
+
+
+def open_file(path: Path, open: Callable[[], IO[bytes]]) -> Profile:
+    """Open a profile file, which errors call `path`, where it is; raises `Damaged` and `FileNotFoundError`."""
+    try:
+        return Profile(path, _ZipFile(path, open()))
+    except FileNotFoundError:
+        raise
     except OSError as error:
         raise Damaged(_WHAT, f"{path}: {reason(error)}", _THEN) from None
     except (*_BROKEN, ValueError) as error:
@@ -244,8 +292,8 @@ def _hostile(path: Path, why: str) -> Damaged:
 class _ZipFile:
     """The members of a profile file."""
 
-    def __init__(self, path: Path) -> None:
-        self._file = open_regular(path)
+    def __init__(self, path: Path, file: IO[bytes]) -> None:
+        self._file = file
         try:
             self._zip = zipfile.ZipFile(self._file)
             self._check(path)
@@ -261,7 +309,7 @@ class _ZipFile:
         if len(set(names)) < len(names):
             raise _hostile(path, "holds the same name twice")
         starts = {member.header_offset for member in members}
-        if len(starts) < len(members) or sum(m.compress_size for m in members) > path.stat().st_size:
+        if len(starts) < len(members) or sum(m.compress_size for m in members) > self._file.seek(0, 2):
             raise _hostile(path, "has members that lie on top of each other, as a bomb does")
 
     def _check_member(self, path: Path, member: zipfile.ZipInfo) -> None:
@@ -291,6 +339,12 @@ class _ZipFile:
     def size(self, name: str) -> int:
         return self._zip.getinfo(name).file_size
 
+    def total(self) -> int:
+        return sum(member.file_size for member in self._zip.infolist())
+
+    def unlike(self, name: str, other: Container) -> None:
+        return None
+
     def close(self) -> None:
         self._zip.close()
         self._file.close()
@@ -317,6 +371,13 @@ class _Folder:
     def size(self, name: str) -> int:
         self._check(name)
         return (self._path / name).lstat().st_size
+
+    def unlike(self, name: str, other: Container) -> None:
+        return None
+
+    def total(self) -> int:
+        members = [path.relative_to(self._path).as_posix() for path in self._path.glob("**/*")]
+        return sum(self.size(name) for name in members if is_member(name))
 
     def open(self, name: str) -> IO[bytes]:
         self._check(name)

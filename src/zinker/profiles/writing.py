@@ -18,7 +18,6 @@ from zinker.disk.files import (
     CHUNK,
     PART_SUFFIX,
     PRIVATE,
-    chunks_of,
     commit_part,
     finish_part,
     flush_folder,
@@ -26,7 +25,6 @@ from zinker.disk.files import (
     open_own,
     open_part,
     part_path,
-    write_part,
 )
 from zinker.disk.sorted_rows import SortedRows
 from zinker.model.errors import Damaged, Refused, reason
@@ -46,7 +44,7 @@ from zinker.profiles.layout import (
     is_member,
     settings_member,
 )
-from zinker.profiles.reading import open_profile
+from zinker.profiles.reading import Profile, open_profile
 from zinker.profiles.sealing import Lock, Secrets, seal
 from zinker.stores.reading import Content
 
@@ -67,13 +65,25 @@ class TooLong(Exception):
     """A setting of a document is longer than a line of a profile may be."""
 
 
+class Sink(Protocol):
+    """What bytes are written to."""
+
+    def write(self, data: bytes, /) -> object:
+        """Take bytes."""
+        ...
+
+
 class Target(Protocol):
     """Where the members of a profile go."""
 
-    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+    def has(self, name: str, size: int) -> bool:
+        """Tell whether a whole file is kept there already; then it needs not be put."""
+        ...
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str, is_own: bool = False) -> None:
         """Keep one member; raises `OSError`, and `Refused` where the digest is not that of the stream.
 
-        Without a digest, the stream is our own and not checked.
+        What `is_own` has just been written by us, and is not checked again.
         """
         ...
 
@@ -81,7 +91,11 @@ class Target(Protocol):
 class NoTarget:
     """Keeps nothing: for settings that are only looked at."""
 
-    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+    def has(self, name: str, size: int) -> bool:
+        """Nothing is kept, and nothing needs to be put."""
+        return True
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str, is_own: bool = False) -> None:
         """Forget the member."""
 
 
@@ -91,7 +105,11 @@ class ZipTarget:
     def __init__(self, file: IO[bytes]) -> None:
         self._zip = zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED)
 
-    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+    def has(self, name: str, size: int) -> bool:
+        """Nothing is in it before it is put there."""
+        return False
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str, is_own: bool = False) -> None:
         """Add a member."""
         member = zipfile.ZipInfo(name)  # the date is 1980-01-01
         member.create_system = 0
@@ -105,7 +123,7 @@ class ZipTarget:
             with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
                 if size > _LARGE and not is_plain:
                     sink._compressor = Deflater(1)  # type: ignore[attr-defined]
-                _copy(name, stream, sink, sha256)
+                copy_member(name, stream, sink, "" if is_own else sha256)
         except ChangedWhileRead:
             self._forget(member, start)
             raise
@@ -114,7 +132,7 @@ class ZipTarget:
             stream.seek(0)
             member.compress_type = zipfile.ZIP_STORED
             with self._zip.open(member, "w", force_zip64=size > 2**31) as sink:
-                _copy(name, stream, sink, sha256)
+                copy_member(name, stream, sink, "" if is_own else sha256)
 
     def _forget(self, member: zipfile.ZipInfo, start: int) -> None:
         """Remove the member written last, as if it had never been begun."""
@@ -147,13 +165,17 @@ class FolderTarget:
         shutil.rmtree(self._aside, ignore_errors=True)
         self._names: list[str] = []
 
-    def put(self, name: str, size: int, stream: IO[bytes], sha256: str) -> None:
+    def has(self, name: str, size: int) -> bool:
+        """Nothing is in it before it is put there."""
+        return False
+
+    def put(self, name: str, size: int, stream: IO[bytes], sha256: str, is_own: bool = False) -> None:
         """Write a member aside."""
         target = self._aside / name
         make_folders(target.parent)
         try:
             with os.fdopen(open_own(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL), "wb") as sink:
-                _copy(name, stream, sink, sha256)
+                copy_member(name, stream, sink, "" if is_own else sha256)
                 sink.flush()
                 os.fsync(sink.fileno())
         except ChangedWhileRead:
@@ -191,9 +213,10 @@ class ProfileBuilder:
     """Takes settings part by part, in order, and puts a profile together."""
 
     def __init__(self, target: Target | None = None) -> None:
-        self._target = target or NoTarget()
+        self.target: Target = target or NoTarget()
         self._spools: dict[str, IO[bytes]] = {}
         self._attached: set[str] = set()
+        self._sealed = b""
         self.parts: list[PartRecord] = []
         self._digest = hashlib.sha256()
 
@@ -245,9 +268,10 @@ class ProfileBuilder:
 
     def _attach(self, head: Setting, content: Content | None) -> None:
         if content is not None and content.sha256 not in self._attached:
-            with _opened(head.document, content) as stream:
-                checked = "" if content.is_held else content.sha256
-                self._target.put(attachment_member(content.sha256), content.size, stream, checked)
+            member, size = attachment_member(content.sha256), content.size
+            if not self.target.has(member, size):
+                with _opened(head.document, content) as stream:
+                    self.target.put(member, size, stream, content.sha256, content.is_held)
             self._attached.add(content.sha256)
 
     def add_blocks(self, head: Setting, blocks: Iterable[Block], content: Content | None = None) -> None:
@@ -275,11 +299,11 @@ class ProfileBuilder:
                 f"the secrets are {len(data):,} bytes when sealed, and a profile may have {LARGEST_SEALED:,}"
             )
             raise Refused("Not captured", why, "Choose fewer parts with --part, or leave some --without.")
-        self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+        self._sealed = data
 
     def carry_sealed(self, data: bytes) -> None:
         """Put secrets in as another profile has them sealed."""
-        self._target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+        self._sealed = data
 
     def _write(self, spool: IO[bytes], lines: bytes) -> None:
         if len(lines) > LARGEST_LINE and max(map(len, lines.split(b"\n"))) > LARGEST_LINE:
@@ -289,12 +313,15 @@ class ProfileBuilder:
 
     def finish(self, manifest: Manifest) -> None:
         """Put the settings and then `profile.json`, whose `parts` are `self.parts`."""
+        if self._sealed:
+            sealed = io.BytesIO(self._sealed)
+            self.target.put(SEALED, len(self._sealed), sealed, hashlib.sha256(self._sealed).hexdigest())
         for record in manifest.parts:
             spool = self._spools[record.id]
             spool.seek(0)
-            self._target.put(settings_member(record.id), record.size, spool, "")
+            self.target.put(settings_member(record.id), record.size, spool, record.sha256, is_own=True)
         data = encode_manifest(manifest)
-        self._target.put(MANIFEST, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+        self.target.put(MANIFEST, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
 
     def pieces(self, part: str) -> Iterator[bytes]:
         """Yield the lines of a part just built, many at a time."""
@@ -373,9 +400,34 @@ def profile_folder(path: Path) -> Iterator[ProfileBuilder]:
         raise
 
 
-def copy_profile(source: Path, target: Path) -> None:
-    """Copy a profile file, byte for byte."""
-    commit_part(write_part(target, chunks_of(source)), target)
+def carry(profile: Profile, target: Target) -> None:
+    """Put all of a profile into a target, as it is; raises `Damaged` where it is not what it was written as."""
+    about = profile.manifest
+    for sha256 in profile.attachments():
+        member, size = attachment_member(sha256), profile.attachment_size(sha256)
+        if not target.has(member, size):
+            with (
+                profile.attachment(sha256) as stream,
+                _spooled(iter(lambda: stream.read(CHUNK), b"")) as spool,
+            ):
+                target.put(member, size, spool, sha256, is_own=True)
+    if about.sealed:
+        data = profile.sealed_data()
+        target.put(SEALED, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+    for part in about.parts:
+        with _spooled(profile.pieces(part.id)) as spool:
+            target.put(settings_member(part.id), part.size, spool, part.sha256, is_own=True)
+    data = encode_manifest(about)
+    target.put(MANIFEST, len(data), io.BytesIO(data), hashlib.sha256(data).hexdigest())
+
+
+@contextlib.contextmanager
+def _spooled(pieces: Iterator[bytes]) -> Iterator[IO[bytes]]:
+    with tempfile.SpooledTemporaryFile(max_size=_SPOOL) as spool:
+        for piece in pieces:
+            spool.write(piece)
+        spool.seek(0)
+        yield spool
 
 
 def _opened(document: str, content: Content) -> IO[bytes]:
@@ -392,7 +444,8 @@ def _is_packable(stream: IO[bytes]) -> bool:
     return not sample or len(zlib.compress(sample, 1)) < 0.9 * len(sample)
 
 
-def _copy(name: str, stream: IO[bytes], sink: IO[bytes], sha256: str) -> None:
+def copy_member(name: str, stream: IO[bytes], sink: Sink, sha256: str) -> None:
+    """Copy a member; raises `Refused` and `Damaged` where it does not have the digest, unless that is empty."""
     digest = hashlib.sha256()
     while chunk := _piece(name, stream):
         if sha256:

@@ -1,8 +1,9 @@
 """The record of changes: a list of them, and one with everything it wrote."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import Any
 
+import msgspec
 from rich.text import Text
 
 from zinker.model.change import Change
@@ -22,7 +23,18 @@ _STATES = {
 }
 
 
-def changes_text(changes: Sequence[Change], width: int) -> Iterator[Text]:
+def changes_json(changes: Sequence[Change], without_fallback: Container[int]) -> list[dict[str, Any]]:
+    """Return the changes for programs, with whether each can be undone as far as the shelf goes."""
+    return [
+        {
+            **msgspec.to_builtins(one),
+            "undoable": one.state in ("done", "partly") and one.number not in without_fallback,
+        }
+        for one in changes
+    ]
+
+
+def changes_text(changes: Sequence[Change], without_fallback: Container[int], width: int) -> Iterator[Text]:
     """Yield the changes, the oldest first, each with from what, by whom, and how it ended."""
     if not changes:
         yield plain("Nothing has been changed yet.")
@@ -35,6 +47,8 @@ def changes_text(changes: Sequence[Change], width: int) -> Iterator[Text]:
         ended = _STATES[change.state]
         if change.undone_by:
             ended = f"undone by change {change.undone_by}"
+        if change.number in without_fallback:
+            ended = f"{ended}; its fallback has gone, so that it can no longer be undone"
         taken_over = f"taken over from {visible(change.adopted_from)}" if change.adopted_from else ""
         lines = [
             visible(change.source),

@@ -26,12 +26,14 @@ from zinker.reports.lines import (
     value_text,
     with_address,
 )
-from zinker.reports.words import age, count, cut, size, title, visible, when
+from zinker.reports.words import age, ago, count, cut, size, title, visible, when
 from zinker.shelf.shelf import Version
 from zinker.stores.kinds import traits_of
 from zinker.subjects.subject import Subject
 
-_COLUMNS = ("", "captured", "age", "place", "settings", "size", "label")
+_COLUMNS = ("", "captured", "age", "place", "settings", "size", "added", "label")
+_WIDE = ("", "captured", "age", "place", "machine", "application", "settings", "size", "added", "label")
+_WIDE_ENOUGH = 110
 
 
 def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Iterator[Text]:
@@ -45,47 +47,52 @@ def table(head: Sequence[str], rows: Sequence[Sequence[str]], width: int) -> Ite
         yield Text((start + cut(row[-1], max(12, width - len(start)))).rstrip())
 
 
-def versions_text(versions: Sequence[Version], width: int) -> Iterator[Text]:
-    """Yield the kept versions by subject, newest last, with a word on each that is not an ordinary one."""
+def versions_text(versions: Sequence[Version], width: int, stale: Sequence[Version] = ()) -> Iterator[Text]:
+    """Yield the kept versions by subject, newest last, with a word on each that is not an ordinary one.
+
+    `stale` are those that were last right too long ago, and are the newest of their places.
+    """
     for subject, group in groupby(versions, key=lambda version: version.subject):
         if subject != versions[0].subject:
             yield plain("")
         yield heading(subject)
-        yield from table(_COLUMNS, [_version_row(version) for version in group], width)
+        is_wide = width >= _WIDE_ENOUGH
+        rows = [_version_row(version, is_wide) for version in group]
+        yield from table(_WIDE if is_wide else _COLUMNS, rows, width)
     if not versions:
         yield plain("Nothing is kept yet. `zinker export SUBJECT` keeps the first version.")
+    for version in stale:
+        where = visible(place_told(version.place, version.machine))
+        told = f"Warning: the newest version of {version.subject} from {where} is stale"
+        yield left_out(f"{told}: {version.reference} was last right {ago(version.known)}.")
 
 
-def _version_row(version: Version) -> Sequence[str]:
-    about = version.manifest
+def _version_row(version: Version, is_wide: bool) -> Sequence[str]:
     number = f"@{version.number}"
-    if about is None:
-        return number, "damaged", "", "", "", size(version.size), version.problem
-    fallback = f"before change {about.fallback_of}" if about.fallback_of else ""
-    some = "only some of it" if about.partial and not about.note else ""
-    some = f"most of @{about.lost} is missing" if about.lost else some
-    named = ": ".join(visible(text) for text in (about.label, some, fallback or about.note) if text)
-    settings = f"{about.settings:,}"
+    if version.problem:
+        return number, "damaged", *([""] * (7 if is_wide else 5)), version.problem
+    fallback = f"before change {version.fallback_of}" if version.fallback_of else ""
+    some = "only some of it" if version.partial and not version.note else ""
+    some = f"most of @{version.lost} is missing" if version.lost else some
+    named = ": ".join(visible(text) for text in (version.label, some, fallback or version.note) if text)
+    place = visible(version.machine or "here" if version.place == "here" else version.place)
+    about = (visible(version.machine), visible(version.application_version)) if is_wide else ()
     return (
         number,
-        when(about.captured),
-        age(about.captured),
-        visible(about.machine or "here" if about.place == "here" else about.place),
-        settings,
+        when(version.captured),
+        age(version.known),
+        place,
+        *about,
+        f"{version.settings:,}",
         size(version.size),
+        size(version.stored),
         named,
     )
 
 
 def version_json(version: Version) -> dict[str, Any]:
     """Return a kept version for programs."""
-    return {
-        "reference": version.reference,
-        "number": version.number,
-        "bytes": version.size,
-        "problem": version.problem,
-        "profile": version.manifest,
-    }
+    return {"reference": version.reference, **msgspec.to_builtins(version)}
 
 
 def exported_text(exported: Exported, subject: Subject | None, width: int) -> Iterator[Text]:
@@ -93,7 +100,7 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     about = exported.manifest
     where = exported.version.reference if exported.version else str(exported.path)
     version = f" {visible(about.application_version)}" if about.application_version else ""
-    yield heading(f"Kept as {where}" if exported.room is None else "This would be kept:")
+    yield heading(_kept(exported, where))
     at = f" at {place_told(about.place, about.machine)}" if about.place else ", for others"
     yield plain(f"{about.title}{version}{at}, {when(about.captured)}")
     yield from parts_text(about, width)
@@ -126,6 +133,15 @@ def exported_text(exported: Exported, subject: Subject | None, width: int) -> It
     if exported.named:
         yield left_out("Still seems to name a person or a host:")
     yield from place_lines(exported.named, subject)
+
+
+def _kept(exported: Exported, where: str) -> str:
+    if exported.room is not None:
+        return "This would be kept:"
+    if exported.is_known and exported.version is not None:
+        label = f", now labelled {visible(exported.version.label)}" if exported.version.label else ""
+        return f"Nothing has changed since {where}{label}; that is noted, and nothing is kept twice."
+    return f"Kept as {where}"
 
 
 def _before_text(exported: Exported) -> Iterator[Text]:

@@ -68,6 +68,8 @@ def age(captured: str, now: datetime.datetime | None = None) -> str:
     """Return how long ago something was captured."""
     then = datetime.datetime.fromisoformat(captured)
     seconds = ((now or datetime.datetime.now().astimezone()) - then).total_seconds()
+    if seconds < -3600:
+        return "dated ahead"
     for length, word in ((2 * 31_556_952, "year"), (86400, "day"), (3600, "hour"), (60, "minute")):
         if seconds >= length:
             return count(int(seconds // (length // 2 if word == "year" else length)), word)
@@ -81,7 +83,7 @@ def ago(captured: str, now: datetime.datetime | None = None) -> str:
     '2 years ago'
     """
     told = age(captured, now)
-    return told if told == "just now" else f"{told} ago"
+    return told if told in ("just now", "dated ahead") else f"{told} ago"
 
 
 def when(captured: str) -> str:

@@ -12,7 +12,7 @@ back. It is found through the file `changes/open/<number>`, so that looking for 
 
 import contextlib
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -114,6 +114,19 @@ class ChangeLog:
                     self._notify(f"Change {number} is left out: {error.why}")
                 self._damaged.add(number)
         return found
+
+    def count(self) -> int:
+        """Return how many changes are recorded."""
+        return len(self._numbers())
+
+    def damaged(self) -> Iterator[tuple[int, str]]:
+        """Read all records; yields the numbers of those that are not what was written, and why."""
+        for number in self._numbers():
+            try:
+                if self._is_written(number):
+                    self.documents(self.get(number))
+            except Damaged as error:
+                yield number, error.why
 
     def get(self, number: int) -> Change:
         """Return one change; raises `WrongUsage` if there is none, and `Damaged`."""

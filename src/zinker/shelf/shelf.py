@@ -1,64 +1,54 @@
-"""A shelf in a folder, every version a whole profile file.
+"""A shelf: versions of profiles, numbered by subject, and the record of what was done with them.
 
-    shelf.json                          {"format": 1}
-    .lock                               held while a number is given out
-    subjects/<subject>/<number>.zinker  the versions
-    changes/<number>/                   what was done with them (changes.py)
+    shelf.json                   {"format": 2}
+    subjects/<subject>/…         the versions, what was said of them, and an index (versions.py)
+    objects/…                    what they are made of (objects.py)
+    changes/<number>/            what was done with them (changes.py)
+    writing/…                    what runs that are under way have begun to write (storage.py)
+    .lock                        held while a run begins to write, gives a label, or removes something
 
-A version appears under its number when all of it is on the disk. Numbers count up by subject and are never
-given twice; nothing on the shelf is ever overwritten.
+A version appears under its number when all of it is on the disk. Numbers count up by subject and are never given
+twice; nothing that a version is made of is ever overwritten.
 """
 
 import contextlib
 import datetime
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
-from filelock import Timeout
 
-from zinker.disk.files import (
-    PRIVATE,
-    close_to_others,
-    commit_part,
-    lock,
-    make_folders,
-    own_part,
-    sweep_own_parts,
-    write_file,
-)
-from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
+from zinker.disk.files import PRIVATE
+from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.names import nearest
-from zinker.model.plain_json import decode, encode
-from zinker.model.profile import Manifest
+from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import SUFFIX
-from zinker.profiles.reading import Profile, open_profile
-from zinker.profiles.writing import ProfileBuilder, profile_part
+from zinker.profiles.reading import Profile
+from zinker.profiles.writing import ProfileBuilder, carry, profile_file, profile_folder
 from zinker.shelf.changes import ChangeLog
+from zinker.shelf.members import Members, Target
+from zinker.shelf.objects import Objects
+from zinker.shelf.page import Page
+from zinker.shelf.storage import Batch, Busy, Storage
+from zinker.shelf.versions import Version, Versions
 
-FORMAT = 1
+__all__ = ["Kept", "Shelf", "Version"]
 # How long another run may hold the shelf, in seconds, before this one gives up.
 PATIENCE = 60.0
+# In so many versions is looked for settings that those of a new one may stand on.
+_LOOKED_BACK = 4
 
 
-class Version(msgspec.Struct, frozen=True):
-    """A kept version. `problem` says why its profile cannot be read; `manifest` is None then."""
+class Kept(NamedTuple):
+    """A version that has just been kept, and its profile's first page."""
 
-    subject: str
-    number: int
-    path: Path
-    size: int
-    manifest: Manifest | None
-    problem: str = ""
-
-    @property
-    def reference(self) -> str:
-        """What to type for it."""
-        return f"{self.subject}@{self.number}"
+    version: Version
+    manifest: Manifest
 
 
 class Shelf:
-    """A shelf in a folder, made when something is first put on it.
+    """A shelf, made when something is first put on it.
 
     `known` is a file of Zinker's own that names the shelves there are, so that one that is out of reach is not
     taken for a new one; `notify` is told of a new one. Raises `Refused` for one that is not where it was, and
@@ -67,47 +57,41 @@ class Shelf:
 
     def __init__(
         self,
-        folder: Path,
+        storage: Storage,
+        changes: Path,
         known: Path | None = None,
         notify: Callable[[str], None] = lambda text: None,
-        is_shared: bool = False,
+        mode: int | None = PRIVATE,
     ) -> None:
-        """Open the shelf in a folder; one that is shared is as readable as the folder is."""
-        self.folder, self._mode = folder, None if is_shared else PRIVATE
-        self.changes = ChangeLog(folder / "changes", self.lock, self._mode, notify)
-        self._known, self._notify = known, notify
-        self._check_format()
+        """Open a shelf; the record of changes is in the folder `changes`, on a disk that can be flushed."""
+        self.storage = storage
+        self.objects = Objects(storage)
+        self.records = Versions(storage)
+        self.page = Page(storage, known, notify)
+        self.changes = ChangeLog(changes, self.lock, mode, notify)
 
     def subjects(self) -> list[str]:
         """Return the subjects of which versions are kept."""
-        folder = self.folder / "subjects"
-        return sorted(path.name for path in folder.iterdir()) if folder.is_dir() else []
+        return self.records.subjects()
 
     def versions(self, subject: str) -> list[Version]:
         """Return the kept versions of a subject, the oldest first; damaged ones say so."""
-        return [self._version(subject, number) for number in self._numbers(subject)]
+        return self.records.all(subject)
 
-    def newest(self, subject: str, fits: Callable[[Manifest], bool]) -> Version | None:
-        """Return the newest version whose manifest fits, without opening those before it; None for none."""
-        for number in reversed(self._numbers(subject)):
-            version = self._version(subject, number)
-            if version.manifest is not None and fits(version.manifest):
-                return version
-        return None
+    def has(self, subject: str, number: int) -> bool:
+        """Tell whether a version of that number is kept."""
+        return number in self.records.numbers(subject)
+
+    def newest(self, subject: str, fits: Callable[[Version], bool]) -> Version | None:
+        """Return the newest version that fits; None for none."""
+        found = (one for one in reversed(self.versions(subject)) if not one.problem and fits(one))
+        return next(found, None)
 
     def after(self, version: Version) -> int:
         """Count the versions of the same place that were kept after one, whole."""
-        about = version.manifest
-        newer = (
-            self._version(version.subject, n) for n in self._numbers(version.subject) if n > version.number
-        )
-        known = (one.manifest for one in newer if one.manifest)
-        return sum(
-            about is not None
-            and one.place == about.place
-            and not (one.fallback_of or one.partial or one.lost)
-            for one in known
-        )
+        versions = self.versions(version.subject)
+        at = next((at for at, one in enumerate(versions) if one.number == version.number), len(versions))
+        return sum(one.place == version.place and one.is_asked_for for one in versions[at + 1 :])
 
     def find(self, subject: str, which: str, place: str = "") -> Version:
         """Find the version that `which` names: a number, a label, a day (2026-11-20), or `latest`.
@@ -117,186 +101,213 @@ class Shelf:
         Raises `WrongUsage` if there is none.
         """
         if which.isdecimal():
-            versions = [self._version(subject, int(which))] if int(which) in self._numbers(subject) else []
-            return self._only(versions, subject, which, place)
+            one = self.records.one(subject, int(which))
+            return self._only([one] if one else [], subject, which, place)
+        versions = self.versions(subject)
         if which == "latest":
-            return self._only(self._latest(subject, place), subject, which, place)
-        versions = [v for v in self.versions(subject) if v.manifest and not v.manifest.fallback_of]
-        if place:
-            versions = [v for v in versions if v.manifest and v.manifest.place == place]
-        whole = [v for v in versions if v.manifest and _is_whole(v.manifest)]
-        labelled = [v for v in versions if v.manifest and v.manifest.label == which]
+            return self._only(_latest(versions, place), subject, which, place)
+        versions = [v for v in versions if not v.problem and not v.fallback_of and place in ("", v.place)]
+        labelled = [v for v in versions if v.label == which]
         if not labelled:
             with contextlib.suppress(ValueError):
                 day = datetime.date.fromisoformat(which)
-                labelled = [v for v in whole if v.manifest and _day(v.manifest) <= day]
+                labelled = [v for v in versions if v.is_whole and _day(v.captured) <= day]
         if not labelled:
-            labels = [v.manifest.label for v in versions if v.manifest and v.manifest.label]
+            labels = [v.label for v in versions if v.label]
             return self._only([], subject, which, place, nearest(which, labels))
         return self._only(labelled[-1:], subject, which, place)
 
-    def _latest(self, subject: str, place: str) -> list[Version]:
-        """Return the newest whole version, without opening those before it.
-
-        A damaged one may be the one that is meant; an older one is never taken for it unsaid.
-        """
-        damaged: list[Version] = []
-        for number in reversed(self._numbers(subject)):
-            version = self._version(subject, number)
-            about = version.manifest
-            if about is None:
-                damaged.append(version)
-            elif _is_whole(about) and not about.fallback_of and place in ("", about.place):
-                return damaged[:1] or [version]
-        return damaged[:1]
+    def _parts_before(self, subject: str, place: str) -> Iterator[PartRecord]:
+        """Yield the parts of the newest versions: of a place, and of any; those of profile files do not count."""
+        versions = [one for one in self.versions(subject) if not (one.problem or one.is_file)]
+        own = [one for one in versions if one.place == place][: -_LOOKED_BACK - 1 : -1]
+        for version in dict.fromkeys([*own, *versions[: -_LOOKED_BACK - 1 : -1]]):
+            with contextlib.suppress(Damaged):
+                yield from self.records.record(version).profile.parts
 
     def open(self, version: Version) -> Profile:
-        """Open the profile of a version; raises `Damaged`."""
-        return open_profile(version.path)
+        """Open the profile of a version, with the label and the note that it has now; raises `Damaged`."""
+        if version.is_file:
+            profile = self.records.open_file(version)
+        else:
+            record = self.records.record(version)
+            profile = Profile(Path(version.reference), Members(record, self.objects))
+        said = msgspec.structs.replace(profile.manifest, label=version.label, note=version.note)
+        profile.manifest = said
+        return profile
 
-    def keep(self, subject: str, build: Callable[[ProfileBuilder], Manifest]) -> Version:
+    def keep(
+        self, subject: str, build: Callable[[ProfileBuilder], Manifest], place: str = "", move: bool = False
+    ) -> Kept:
         """Build a profile and put it on the shelf under the next number.
 
-        Raises `Refused` where the shelf cannot be written; nothing is on it then.
+        What it has of versions that are there, of its `place` above all, is not kept a second time. With `move`,
+        its label is taken from the version that has it. Raises `Refused` where the shelf cannot be written; nothing
+        is on it then.
         """
-        folder = self.folder / "subjects" / subject
-        try:
-            self._make()
-            make_folders(folder, self._mode)
-            sweep_own_parts(folder)
-            return self._keep(folder, build)
-        except OSError as error:
-            why = f"the shelf {self.folder} cannot be written: {reason(error)}"
-            then = "Make room or choose another shelf in zinker.toml, and run this again."
-            raise Refused("Not kept", why, then) from None
-
-    def _keep(self, folder: Path, build: Callable[[ProfileBuilder], Manifest]) -> Version:
-        # Every run builds under a name of its own; only the number is given out under the lock.
-        part = own_part(folder)
-        try:
-            with profile_part(part, folder / "the new version", self._mode) as builder:
+        with self._writing() as batch:
+            target = Target(self.objects, batch, subject, self._parts_before(subject, place))
+            with contextlib.closing(ProfileBuilder(target)) as builder:
                 manifest = build(builder)
-                builder.close()
-            with self.lock():
-                self._check_label(folder.name, manifest.label)
-                number = self._next_number(folder)
-                target = folder / f"{number}{SUFFIX}"
-                commit_part(part, target)
-        finally:
-            part.unlink(missing_ok=True)
-        return Version(folder.name, number, target, target.stat().st_size, manifest)
+            return Kept(self._commit(target, manifest, move=move), manifest)
+
+    def twin(self, manifest: Manifest, label: str = "", note: str = "") -> Version | None:
+        """Return the newest version of a place, if nothing has changed since and it can be called so."""
+        newest = self.newest(
+            manifest.subject,
+            lambda one: (
+                not one.fallback_of
+                and not one.partial
+                and (one.place, one.machine) == (manifest.place, manifest.machine)
+            ),
+        )
+        if newest is None or newest.label not in ("", label or newest.label):
+            return None
+        if newest.note not in ("", note or newest.note):
+            return None
+        try:
+            with contextlib.closing(self.open(newest)) as profile:
+                is_same = _plain(profile.manifest) == _plain(manifest)
+            # What is damaged or missing is kept anew: then it is no twin that could stand for this one.
+            is_sound = newest.is_file or all(map(self.objects.is_kept, self.records.record(newest).objects))
+        except Damaged:
+            return None
+        return newest if is_same and is_sound else None
+
+    def take(self, profile: Profile, number: int = 0, origin: str = "") -> Version:
+        """Keep a profile from elsewhere as it is, under that number where it was never given, else the next.
+
+        `origin` says what it was there. Raises `Refused` where the shelf cannot be written, and `Damaged` where the
+        profile is.
+        """
+        about = profile.manifest
+        with self._writing() as batch:
+            before = self._parts_before(about.subject, about.place)
+            target = Target(self.objects, batch, about.subject, before)
+            carry(profile, target)
+            return self._commit(target, about, number=number, origin=origin)
+
+    def copy_out(self, version: Version, path: Path) -> None:
+        """Write a version to a profile file or folder, as it would have been exported there; raises `Damaged`."""
+        written = profile_file if path.suffix == SUFFIX else profile_folder
+        with contextlib.closing(self.open(version)) as profile, written(path) as builder:
+            carry(profile, builder.target)
+
+    def tidy(self) -> None:
+        """Sweep what runs that are over have left of what they began to write."""
+        with self._unwritable(), self.lock():
+            self.storage.writers()
 
     def forget(self, version: Version) -> None:
         """Take off the shelf what this run has put there itself; its number is not given again."""
         with self.lock():
-            version.path.unlink(missing_ok=True)
+            self.records.remove(version.subject, [version.number])
+
+    def say(
+        self,
+        version: Version,
+        label: str | None = None,
+        note: str | None = None,
+        looked: str | None = None,
+        move: bool = False,
+    ) -> Version:
+        """Give a version another label or note, or say when it was found to be what is there.
+
+        With `move`, a label is taken from the version that has it. Raises `Refused` for one that another version
+        has, otherwise, and where the shelf cannot be written.
+        """
+        told = {"label": label, "note": note, "looked": looked}
+        new = {name: text for name, text in told.items() if text is not None}
+        with self._unwritable(), self.lock() if label else contextlib.nullcontext():
+            self.page.make()
+            other = self._label_taken(version.subject, label or "", version.number, move)
+            now = self.records.say(version, lambda marks: msgspec.structs.replace(marks, **new))
+            if other is not None:
+                self.records.say(other, lambda marks: msgspec.structs.replace(marks, label=""))
+            return now
+
+    def labelled(self, subject: str, label: str) -> Version | None:
+        """Return the version that has a label; None for none."""
+        return next((one for one in self.versions(subject) if one.label == label), None)
+
+    def identical(self, subject: str, identity: str) -> Version | None:
+        """Return the version that is a copy of one elsewhere; None for none."""
+        return next((one for one in self.versions(subject) if one.identity == identity), None)
 
     @contextlib.contextmanager
     def lock(self) -> Iterator[None]:
         """Hold the shelf against other runs; raises `Refused` if one does not let go of it."""
-        self._make()
+        self.page.make()
         try:
-            with lock(self.folder / ".lock", PATIENCE):
+            with self.storage.hold(PATIENCE):
                 yield
-        except Timeout:
-            why = f"another run of Zinker has held the shelf {self.folder} for {PATIENCE:.0f} seconds"
+        except Busy:
+            why = f"another run of Zinker has held the shelf {self.storage.told} for {PATIENCE:.0f} seconds"
             raise Refused("Not done", why, "Wait for it to end and run this again.") from None
 
     def check_label(self, subject: str, label: str) -> None:
         """Raise `Refused` if a version has that label already, `WrongUsage` if it cannot be one."""
-        if label.isdecimal() or label == "latest" or set(label) & set("@:/\\"):
-            why = "a label is not a number, not `latest`, and has none of @ : / \\ in it"
-            raise WrongUsage(f"No label {label}", why, "Choose another one.")
-        self._check_label(subject, label)
+        check_name(label)
+        self._label_taken(subject, label)
 
-    def _check_label(self, subject: str, label: str) -> None:
-        if not label:
-            return
-        taken = [v for v in self.versions(subject) if v.manifest and v.manifest.label == label]
-        if taken:
-            why = f"{taken[0].reference} has the label {label} already"
-            raise Refused("Not kept", why, "Choose another label.")
+    def _label_taken(self, subject: str, label: str, own: int = 0, move: bool = False) -> Version | None:
+        """Return the other version that has a label; raises `Refused` where it is not to be moved."""
+        taken = self.labelled(subject, label) if label else None
+        if taken is None or taken.number == own:
+            return None
+        if not move:
+            why = f"{taken.reference} has the label {label} already"
+            then = f"Choose another label, or add --move to take it from {taken.reference}."
+            raise Refused("Not kept", why, then)
+        return taken
 
-    def _make(self) -> None:
-        if not (self.folder / "shelf.json").exists():
-            if self._known is not None and not self.folder.parent.is_dir():
-                why = f"{self.folder.parent} is not there, in which the shelf {self.folder} would be"
+    @contextlib.contextmanager
+    def _writing(self) -> Iterator[Batch]:
+        """Begin to write, in a way that nothing that this run relies on is removed meanwhile."""
+        with self._unwritable(), contextlib.ExitStack() as stack:
+            with self.lock():
+                self.storage.writers()  # sweeps what dead runs have left
+                self.objects.forget()  # from here on nothing that is there goes
+                stack.callback(self.objects.forget)
+                batch = stack.enter_context(self.storage.batch())
+            yield batch
+
+    @contextlib.contextmanager
+    def _unwritable(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            why = f"the shelf {self.storage.told} cannot be written: {reason(error)}"
+            then = "Make room or choose another shelf in zinker.toml, and run this again."
+            raise Refused("Not kept", why, then) from None
+
+    def _commit(
+        self, target: Target, manifest: Manifest, move: bool = False, number: int = 0, origin: str = ""
+    ) -> Version:
+        """Put what was built under its number, when all of it is on the disk and has been read back."""
+        target.batch.settle()
+        self.objects.forget()
+        record = msgspec.structs.replace(target.record(manifest), copy_of=origin)
+        self._check_kept(target)
+        with self.lock() if manifest.label else contextlib.nullcontext():
+            other = self._label_taken(record.subject, manifest.label, move=move)
+            version = self.records.add(record, number)
+            if other is not None:
+                self.records.say(other, lambda marks: msgspec.structs.replace(marks, label=""))
+        with contextlib.suppress(OSError):  # it is there to be quick, and made anew where it is missing
+            self.records.write_index(record.subject)
+        return version
+
+    def _check_kept(self, target: Target) -> None:
+        """Read back what is new; raises `Refused` where it cannot be read."""
+        for sha256 in target.new:
+            why = self.objects.check(sha256, is_new=True)
+            if why:
+                for one in target.new:  # the next run is not to rely on it
+                    self.objects.delete(one)
                 raise Refused(
-                    "Nothing done", why, "Plug in or mount what it is on, or name another in zinker.toml."
+                    "Not kept", f"what was written cannot be read back: {why}", "Report this, please."
                 )
-            make_folders(self.folder, self._mode)
-            write_file(self.folder / "shelf.json", b'{"format": 1}\n', self._mode)
-            self._notify(f"A new shelf has been made: {self.folder}")
-        self._close_to_others()
-        self._remember()
-
-    def _close_to_others(self) -> None:
-        """Close what other accounts of this machine could read, unless the shelf is theirs, too."""
-        kept = [path for name in ("subjects", "changes") if (path := self.folder / name).is_dir()]
-        closed = [path for path in kept if self._mode is not None and close_to_others(path)]
-        if closed:
-            then = "with `shared = true` in zinker.toml it is as open as its folder"
-            self._notify(
-                f"The shelf {self.folder} could be read by others, and is closed to them now; {then}"
-            )
-
-    def _remember(self) -> None:
-        """Note that there is a shelf in this folder, where nothing stands against writing that down."""
-        shelves = self._shelves()
-        if self._known is not None and str(self.folder) not in shelves:
-            with contextlib.suppress(OSError, UnicodeEncodeError):
-                make_folders(self._known.parent)
-                write_file(self._known, encode([*shelves, str(self.folder)], indent=2))
-
-    def _shelves(self) -> list[str]:
-        """Return the folders in which there have been shelves."""
-        try:
-            return decode(self._known.read_bytes(), list[str]) if self._known else []
-        except (OSError, ValueError):
-            return []
-
-    def _check_format(self) -> None:
-        path = self.folder / "shelf.json"
-        try:
-            if not path.exists():
-                if str(self.folder) in self._shelves():
-                    why = f"{self.folder} was a shelf, and there is none now"
-                    then = (
-                        f"Plug in or mount what it is on. For a new one there, take it out of {self._known}."
-                    )
-                    raise Refused("Nothing done", why, then)
-                return
-            self._remember()
-            number = msgspec.json.decode(path.read_bytes())["format"]
-        except (OSError, msgspec.DecodeError, KeyError, TypeError) as error:
-            why = reason(error) if isinstance(error, OSError) else "it is damaged"
-            raise Damaged("Shelf not read", f"{path}: {why}", "Check that the shelf is all there.") from None
-        if number != FORMAT:
-            why = f"{self.folder} has the format {number}, and this Zinker reads {FORMAT}"
-            raise Damaged("Shelf not read", why, "Use a newer Zinker.")
-
-    def _numbers(self, subject: str) -> list[int]:
-        folder = self.folder / "subjects" / subject
-        names = [path.stem for path in folder.glob(f"*{SUFFIX}")] if folder.is_dir() else []
-        return sorted(int(name) for name in names if name.isdecimal())
-
-    def _next_number(self, folder: Path) -> int:
-        """Count on from the highest number ever given, which stands in a file: versions may be thinned out."""
-        counter = folder / "last-number"
-        last = int(counter.read_text()) if counter.exists() else 0
-        number = max([last, *self._numbers(folder.name)]) + 1
-        write_file(counter, f"{number}\n".encode(), self._mode)
-        return number
-
-    def _version(self, subject: str, number: int) -> Version:
-        path = self.folder / "subjects" / subject / f"{number}{SUFFIX}"
-        size = path.stat().st_size
-        try:
-            profile = open_profile(path)
-        except ZinkerError as error:
-            return Version(subject, number, path, size, None, error.why)
-        profile.close()
-        return Version(subject, number, path, size, profile.manifest)
 
     def _only(
         self, versions: list[Version], subject: str, which: str, place: str, near: Sequence[str] = ()
@@ -305,27 +316,51 @@ class Shelf:
             at = f" from {place}" if place else ""
             hint = f"Did you mean {' or '.join(f'{subject}@{label}' for label in near)}? " if near else ""
             kept = f"{hint}`zinker list {subject}` shows what is kept."
-            why = f"no version {which} of {subject}{at} is kept on the shelf {self.folder}"
-            then = kept if self._numbers(subject) else "Nothing of it is kept yet; `zinker export` keeps it."
+            why = f"no version {which} of {subject}{at} is kept on the shelf {self.storage.told}"
+            is_any = bool(self.records.numbers(subject))
+            then = kept if is_any else "Nothing of it is kept yet; `zinker export` keeps it."
             raise WrongUsage(f"No {subject}@{which}", why, then)
         version = versions[0]
-        if version.manifest is None:
+        if version.problem:
             raise Damaged(
                 "Profile not read",
                 version.problem,
                 f"Name the version you mean; `zinker list {subject}` shows them.",
             )
-        if place and version.manifest.place != place:
-            why = f"it was taken at {version.manifest.place}, not at {place}"
+        if place and version.place != place:
+            why = f"it was taken at {version.place}, not at {place}"
             raise WrongUsage(f"No {place}:{subject}@{which}", why, f"`zinker list {subject}` shows all.")
         return version
 
 
-def _is_whole(manifest: Manifest) -> bool:
-    """Tell whether a profile has all there was, as far as is known."""
-    return not manifest.partial and not manifest.lost
+def check_name(label: str) -> None:
+    """Raise `WrongUsage` for what cannot be a label."""
+    if label.isdecimal() or label == "latest" or set(label) & set("@:/\\"):
+        why = "a label is not a number, not `latest`, and has none of @ : / \\ in it"
+        raise WrongUsage(f"No label {label}", why, "Choose another one.")
 
 
-def _day(manifest: Manifest) -> datetime.date:
+def _plain(manifest: Manifest) -> Manifest:
+    """Return what a profile says of itself, but for when and by what it was captured, and what it is called."""
+    return msgspec.structs.replace(
+        manifest, captured="", label="", note="", written_by="", while_running=False, user=""
+    )
+
+
+def _latest(versions: Sequence[Version], place: str) -> list[Version]:
+    """Return the newest whole version of a place.
+
+    A damaged one may be the one that is meant; an older one is never taken for it unsaid.
+    """
+    damaged: list[Version] = []
+    for version in reversed(versions):
+        if version.problem:
+            damaged.append(version)
+        elif version.is_asked_for and place in ("", version.place):
+            return damaged[:1] or [version]
+    return damaged[:1]
+
+
+def _day(captured: str) -> datetime.date:
     """Return the day a profile was captured, where the technician is."""
-    return datetime.datetime.fromisoformat(manifest.captured).astimezone().date()
+    return datetime.datetime.fromisoformat(captured).astimezone().date()

@@ -131,7 +131,7 @@ def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
         builder.finish(manifest)
         return manifest
 
-    return session.setup.shelf.keep(plan.subject, build).number
+    return session.setup.shelf.keep(plan.subject, build, plan.place).version.number
 
 
 def _staged(session: Session, source: Snapshot, plan: Plan, change: Change) -> Staged:

@@ -35,17 +35,14 @@ class Before(NamedTuple):
     @property
     def application_version(self) -> str:
         """Which version of the application it was."""
-        return self.version.manifest.application_version if self.version.manifest else ""
+        return self.version.application_version
 
 
 def last_of(setup: Setup, subject: str, place: str, machine: str) -> Version | None:
     """Return the last version of a place that somebody kept, whole, and that does not hold a loss."""
-
-    def fits(about: Manifest) -> bool:
-        is_kept = not about.fallback_of and not about.partial and not about.lost
-        return is_kept and (about.place, about.machine) == (place, machine)
-
-    return setup.shelf.newest(subject, fits)
+    return setup.shelf.newest(
+        subject, lambda one: one.is_asked_for and (one.place, one.machine) == (place, machine)
+    )
 
 
 def held_before(
@@ -53,17 +50,15 @@ def held_before(
 ) -> Before | None:
     """Hold what has just been captured against the last version of its place; None if there is none."""
     version = last_of(setup, manifest.subject, manifest.place, manifest.machine)
-    if version is None or version.manifest is None:
+    if version is None:
         return None
-    old = version.manifest
     parts = {part.id: part for part in selection.parts}
-    fewer = [
-        record for record in manifest.parts if record.id in parts and _is_less(record, old.part(record.id))
-    ]
-    if selection.is_narrow or not fewer:
+    if selection.is_narrow:
         return Before(version)
     try:
         with contextlib.closing(setup.shelf.open(version)) as profile:
+            old = profile.manifest
+            fewer = [one for one in manifest.parts if one.id in parts and _is_less(one, old.part(one.id))]
             found = [_lost(parts[record.id], profile, manifest, builder) for record in fewer]
     except ZinkerError:
         return Before(version)  # a damaged one says nothing about what is there

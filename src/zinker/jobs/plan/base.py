@@ -29,7 +29,7 @@ def with_base(session: Session, plan: Plan) -> Plan:
     """Say of every setting and document where it has changed since the place was last kept."""
     place = session.place
     version = last_of(session.setup, plan.subject, place.name, place.machine)
-    if version is None or version.manifest is None or not plan.documents:
+    if version is None or not plan.documents:
         return plan
     with contextlib.closing(session.setup.shelf.open(version)) as profile:
         known = {part.id for part in profile.manifest.parts if not part.homeless}
@@ -96,7 +96,7 @@ def _candidates(piece: bytes, words: list[bytes] | None) -> Iterator[Setting]:
 def _with_changes(session: Session, version: Version, kept: _Kept, parts: set[str], subject: str) -> _Kept:
     """Return the same with what Zinker itself has changed at the place since: no warning is due for that."""
     log, place = session.setup.shelf.changes, session.place
-    since = version.manifest.captured if version.manifest else ""
+    since = version.captured
     kept = dict(kept)
     for change in log.all():
         is_here = (change.place, change.place_machine, change.subject) == (place.name, place.machine, subject)

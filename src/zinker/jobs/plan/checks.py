@@ -223,7 +223,15 @@ def space(session: Session, plan: Plan) -> Iterator[Objection]:
             folders[folder] = folders.get(folder, 0) + change.after.size
     for folder, size in folders.items():
         count(folder, size)
-    count(session.setup.shelf.folder, plan.fallback_size)
+    storage = session.setup.shelf.storage
+    if storage.folder is not None:
+        count(storage.folder, plan.fallback_size)
+    elif plan.fallback_size > storage.free():
+        yield Objection(
+            f"{storage.told} has {storage.free():,} bytes free, and about {plan.fallback_size:,} are needed.",
+            "Make room there, or add --despite-space.",
+            DESPITE_SPACE,
+        )
     for size, folder in wanted.values():
         free = shutil.disk_usage(folder).free
         if size > free:

@@ -1,0 +1,100 @@
+"""The first page of a shelf, `shelf.json`: whether there is one, of which format, and whether it is in reach."""
+
+import contextlib
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+
+from zinker.disk.files import make_folders, write_file
+from zinker.model.errors import Damaged, Refused, reason
+from zinker.model.plain_json import decode, encode
+from zinker.shelf.storage import Storage
+from zinker.shelf.versions import FORMAT
+
+_NAME = "shelf.json"
+_PAGE = b'{"format": 2}\n'
+_OLD_PAGE = b'{"format": 1}\n'
+
+
+class Page:
+    """The page of a shelf; `known` is a file of Zinker's own that names the shelves there have been."""
+
+    def __init__(self, storage: Storage, known: Path | None, notify: Callable[[str], None]) -> None:
+        """Look at the page; raises `Refused` for a shelf that is out of reach, and `Damaged`."""
+        self._storage, self._known, self._notify = storage, known, notify
+        self._is_old = False
+        self._is_made = self._look()
+
+    def make(self) -> None:
+        """Have a shelf that can be written to; raises `OSError`, and `Refused` where its disk is not there."""
+        if not self._is_made:
+            absence = self._storage.absence() if self._known is not None else ""
+            if absence:
+                then = "Plug in or mount what it is on, or name another in zinker.toml."
+                raise Refused("Nothing done", absence, then)
+        for told in self._storage.prepare():
+            self._notify(told)
+        if not self._is_made:
+            self._storage.put(_NAME, _PAGE)
+            self._notify(f"A new shelf has been made: {self._storage.told}")
+        elif self._is_old:
+            self._storage.put(_NAME, _PAGE)
+            self._notify(
+                f"The shelf {self._storage.told} was begun by an earlier Zinker. What is kept there from now on is "
+                "for this one and newer ones; what is there already stays as it is."
+            )
+        self._is_made, self._is_old = True, False
+        self._remember()
+
+    def problem(self) -> Iterator[str]:
+        """Say what is wrong with the page, byte by byte."""
+        if self._is_made and self._read() not in (_PAGE, _OLD_PAGE):
+            yield f"it is not {_PAGE.decode().strip()} and a line end"
+
+    def _look(self) -> bool:
+        told = self._storage.told
+        try:
+            data = self._read()
+            if data is None:
+                if told in self._shelves():
+                    why = f"{told} was a shelf, and there is none now"
+                    then = (
+                        f"Plug in or mount what it is on. For a new one there, take it out of {self._known}."
+                    )
+                    raise Refused("Nothing done", why, then)
+                return False
+            self._remember()
+            number = msgspec.json.decode(data)["format"]
+        except (OSError, msgspec.DecodeError, KeyError, TypeError) as error:
+            why = reason(error) if isinstance(error, OSError) else "it is damaged"
+            then = "Check that the shelf is all there."
+            raise Damaged("Shelf not read", f"{told}/{_NAME}: {why}", then) from None
+        self._is_old = number == 1
+        if number not in (1, FORMAT):
+            why = f"{told} has the format {number}, and this Zinker reads up to {FORMAT}"
+            raise Damaged("Shelf not read", why, "Use a newer Zinker.")
+        return True
+
+    def _read(self) -> bytes | None:
+        """Return what stands on it, or None where there is none: one look, since others may make it meanwhile."""
+        try:
+            with self._storage.open(_NAME) as file:
+                return file.read()
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+
+    def _remember(self) -> None:
+        """Note that there is a shelf, where nothing stands against writing that down."""
+        shelves = self._shelves()
+        if self._known is not None and self._storage.told not in shelves:
+            with contextlib.suppress(OSError, UnicodeEncodeError):
+                make_folders(self._known.parent)
+                write_file(self._known, encode([*shelves, self._storage.told], indent=2))
+
+    def _shelves(self) -> list[str]:
+        """Return the shelves that there have been."""
+        try:
+            return decode(self._known.read_bytes(), list[str]) if self._known else []
+        except (OSError, ValueError):
+            return []
