@@ -24,7 +24,8 @@ hypothesis.settings.load_profile("always the same")
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
-COMMAND = Path(sys.executable).with_name("zinker.exe" if os.name == "nt" else "zinker")
+# The installed command; a stick for Windows has none but Python's.
+COMMAND = [sys.executable, "-m", "zinker"] if os.name == "nt" else [Path(sys.executable).with_name("zinker")]
 BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
 
 
@@ -55,7 +56,7 @@ class Garden:
 
     def __call__(self, *arguments, code=0, wrapper=(), **more):
         done = subprocess.run(
-            [*wrapper, COMMAND, *map(str, arguments)],
+            [*wrapper, *COMMAND, *map(str, arguments)],
             cwd=self.path,
             env=self.env | more.pop("env", {}),
             stdin=subprocess.DEVNULL,
@@ -80,7 +81,7 @@ class Garden:
             os.chdir(self.path)
             own = {k: v for k, v in self.env.items() if k != "NO_COLOR"}
             size = {"TERM": "xterm-256color", "COLUMNS": str(columns), **dict(env)}
-            os.execve(COMMAND, [COMMAND, *map(str, arguments)], own | size)
+            os.execve(COMMAND[0], [*COMMAND, *map(str, arguments)], own | size)
         output, waiting, seen = b"", list(answers), 0
         while True:
             # Setting a terminal up may drop what was typed, so it answers when nothing more comes, and again.

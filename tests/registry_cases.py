@@ -45,7 +45,7 @@ def every_value_comes_back(registry, branch):
         registry.set(branch + r"\Values", name, type, value)
     registry.flush()
     for name, type, value in VALUES:
-        assert registry.value(branch + r"\Values", name)[1:] == (type, value)
+        assert registry.value(branch + r"\Values", name)[1:] == (type, value), name
     assert sorted(registry.values(branch + r"\Values")) == sorted(VALUES)
     assert read(registry, branch) == {pointer("Values", name): (type, value) for name, type, value in VALUES}
 

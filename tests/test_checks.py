@@ -150,7 +150,7 @@ def test_what_cannot_be_written_is_left_alone_when_that_is_said(kept):
 def test_it_waits_until_the_application_has_been_closed(kept):
     kept.spoil()
     run_mosslight(kept)
-    command = [COMMAND, "import", "mosslight@1", "--place", "potting-shed", "--wait", "--yes"]
+    command = [*COMMAND, "import", "mosslight@1", "--place", "potting-shed", "--wait", "--yes"]
     waiting = subprocess.Popen(
         command, cwd=kept.path, env=kept.env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )

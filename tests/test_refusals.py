@@ -162,7 +162,7 @@ def in_mounts(garden, script, code):
     """Run a shell script with mounts of its own; `$Z` is the command."""
     can = subprocess.run(["unshare", "-rm", "true"], capture_output=True, check=False).returncode == 0
     needs_system(can, "unshare")
-    environment = garden.env | {"Z": str(COMMAND), "PATH": os.environ["PATH"]}
+    environment = garden.env | {"Z": str(COMMAND[0]), "PATH": os.environ["PATH"]}
     done = subprocess.run(
         ["unshare", "-rm", "sh", "-ec", script],
         cwd=garden.path,

@@ -90,7 +90,7 @@ class Tenants(Garden):
             "--policies",
             str(self.policies),
         ]
-        self.service = subprocess.Popen([COMMAND, *arguments], env=self.env, stdout=subprocess.DEVNULL)
+        self.service = subprocess.Popen([*COMMAND, *arguments], env=self.env, stdout=subprocess.DEVNULL)
         while self.service.poll() is None:  # it answers, or ends
             with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port)):
                 return
@@ -533,7 +533,7 @@ def test_a_service_that_takes_two_at_a_time_gets_no_more(tmp_path):
 def test_a_person_signs_in_at_another_device(tenants):
     tenants.place("person", "tarnhollow-trial", more='sign_in = "device"')
     tenants.faults(delay=0.2, token_seconds=0.3)
-    command = [COMMAND, "export", "garden-tenant", "--place", "person"]
+    command = [*COMMAND, "export", "garden-tenant", "--place", "person"]
     waiting = subprocess.Popen(
         command, cwd=tenants.path, env=tenants.env, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )

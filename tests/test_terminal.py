@@ -88,7 +88,7 @@ def test_commands_and_options_complete(garden, typed, completed):
 
 
 def test_a_closed_pipe_is_no_error(kept):
-    command = f'"{COMMAND}" show mosslight | head -1'
+    command = f'"{COMMAND[0]}" show mosslight | head -1'
     done = subprocess.run(
         ["sh", "-c", command], env=kept.env | {"PATH": os.environ["PATH"]}, capture_output=True, check=False
     )

@@ -240,7 +240,7 @@ def test_who_drips_is_left_and_an_interrupt_ends_at_once(unkind):
     unkind.limits(seconds=1)
     assert "did not come to an end within 1 seconds" in unkind.export().err
     unkind.place("odd")
-    command = [COMMAND, "export", "things", "--place", "odd"]
+    command = [*COMMAND, "export", "things", "--place", "odd"]
     asked = unkind.times("GET", "/api/Things")
     run = subprocess.Popen(
         command, cwd=unkind.path, env=unkind.env, stderr=subprocess.PIPE, stdout=subprocess.PIPE

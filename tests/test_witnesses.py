@@ -313,7 +313,7 @@ def test_what_a_person_has_granted_once_lets_nightly_runs_in(witnesses):
     assert "nobody has signed in yet" in why and "Run `zinker places` at a terminal" in why
     reading, terminal = os.openpty()  # a person is at it
     run = subprocess.Popen(
-        [COMMAND, *nightly], cwd=witnesses.path, env=witnesses.env, stderr=terminal, stdout=subprocess.PIPE
+        [*COMMAND, *nightly], cwd=witnesses.path, env=witnesses.env, stderr=terminal, stdout=subprocess.PIPE
     )
     seen = ""
     while not (found := re.search(r"open (\S+) and enter ([\w-]+)\.", seen)):

@@ -7,6 +7,8 @@ import contextlib
 import errno
 import os
 
+from zinker.disk import windows
+
 # Set by the system itself for every new file, or by it alone.
 _SYSTEMS_OWN = ("security.selinux", "security.ima", "security.evm", "security.capability")
 _REFUSED = (errno.EPERM, errno.EACCES, errno.ENOTSUP)
@@ -15,6 +17,9 @@ _HAS_ATTRIBUTES = hasattr(os, "listxattr")
 
 def attributes(path: str | int) -> list[str]:
     """Return the names of the extended attributes of a file that somebody has given to it."""
+    if windows.IS_WINDOWS:
+        with contextlib.suppress(OSError):
+            return windows.given(os.stat(path))
     if not _HAS_ATTRIBUTES:
         return []
     with contextlib.suppress(OSError):
@@ -54,6 +59,8 @@ def take_over(source: int, target: int, mode: int | None = None) -> list[str]:
 
     Both are open. Returns the names of the attributes that could not be set. Raises `OSError`.
     """
+    if windows.IS_WINDOWS:
+        return windows.take_over(source, target)
     looks = os.fstat(source)
     give(target, looks)
     lost = []

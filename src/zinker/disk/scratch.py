@@ -8,6 +8,8 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+from zinker.disk import windows
+
 _NAME = re.compile(r"zinker-run-(\d+)-\w+", re.ASCII)
 
 
@@ -35,6 +37,12 @@ def sweep_scratch() -> None:
 
 def is_running(process: int) -> bool:
     """Tell whether a process of this machine is still there."""
-    import psutil
-
-    return bool(psutil.pid_exists(process))
+    if windows.IS_WINDOWS:
+        return windows.is_running(process)
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except (OSError, OverflowError):  # somebody else's
+        return True
+    return True

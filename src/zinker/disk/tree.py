@@ -20,6 +20,7 @@ from typing import IO, Any, NamedTuple
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, is_root
 from zinker.disk.swap import exchange, rename_new
+from zinker.disk.windows import clear_read_only, exact, is_held, is_link, open_shared
 
 _MOST_LINKS = 40  # as many as Linux follows
 _HELD_OPEN = 16  # folders; there are many trees, and a process may have few descriptors
@@ -57,12 +58,15 @@ class Folder:
     def _at(self, name: str) -> tuple[str, dict[str, Any]]:
         """Return how the functions of `os` are told of a name in here."""
         if self.descriptor is None:
-            return os.fspath(self.path / name), {}
+            return exact(os.fspath(self.path / name)), {}
         return name, {"dir_fd": self.descriptor}
 
     def looks(self) -> os.stat_result:
         """Return what there is to know of the folder itself."""
-        return self.path.stat() if self.descriptor is None else os.fstat(self.descriptor)
+        return self._own().stat() if self.descriptor is None else os.fstat(self.descriptor)
+
+    def _own(self) -> Path:
+        return Path(exact(os.fspath(self.path)))
 
     def stat(self, name: str) -> os.stat_result:
         """Return what there is to know of a name, a link itself included; raises `OSError`."""
@@ -77,6 +81,10 @@ class Folder:
             return False
         return True
 
+    def is_held(self, name: str) -> bool:
+        """Tell whether another program holds a file open so that it cannot be replaced: only Windows has that."""
+        return self.descriptor is None and is_held(self._at(name)[0])
+
     def readlink(self, name: str) -> str:
         """Return the text of a link; raises `OSError`."""
         path, at = self._at(name)
@@ -86,7 +94,8 @@ class Folder:
         """Hold a folder in here open; raises `OSError`, also for a link."""
         path, at = self._at(name)
         if self.descriptor is None:
-            if not stat.S_ISDIR(os.stat(path, follow_symlinks=False).st_mode):
+            looks = os.stat(path, follow_symlinks=False)
+            if not stat.S_ISDIR(looks.st_mode) or is_link(looks):
                 raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), path)
             return Folder(self.path / name, (*self.parts, name), None)
         flags = _SEARCH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -97,8 +106,10 @@ class Folder:
         path, at = self._at(name)
         if self.descriptor is None and not stat.S_ISREG(self.stat(name).st_mode):
             raise Astray("it is not a file")
-        flags = os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | _BINARY
-        descriptor = os.open(path, flags, **at)
+        if self.descriptor is None:
+            descriptor = open_shared(path)
+        else:
+            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, **at)
         try:
             if not stat.S_ISREG(os.fstat(descriptor).st_mode):
                 raise Astray("it is not a file")
@@ -110,7 +121,7 @@ class Folder:
     def entries(self) -> Iterator[tuple[str, int]]:
         """Yield names in here, each with what it is: the bits of `stat.S_IFMT`. Raises `OSError`."""
         if self.descriptor is None:
-            listed: Any = os.scandir(self.path)
+            listed: Any = os.scandir(self._own())
         else:
             own = os.open(".", os.O_RDONLY | os.O_DIRECTORY, dir_fd=self.descriptor)
             try:
@@ -119,7 +130,9 @@ class Folder:
                 os.close(own)
         with listed:
             for entry in listed:
-                if entry.is_symlink():
+                if entry.is_symlink() or (
+                    self.descriptor is None and is_link(entry.stat(follow_symlinks=False))
+                ):
                     yield entry.name, stat.S_IFLNK
                 elif entry.is_dir(follow_symlinks=False):
                     yield entry.name, stat.S_IFDIR
@@ -165,6 +178,8 @@ class Folder:
         path, at = self._at(name)
         announce("unlink", self.path / name)
         with contextlib.suppress(FileNotFoundError):
+            if self.descriptor is None:
+                clear_read_only(path)
             os.unlink(path, **at)
 
     def rmdir(self, name: str) -> None:
@@ -177,7 +192,9 @@ class Folder:
         """Rename, over what has the new name; raises `OSError`."""
         announce("rename", self.path / new)
         if self.descriptor is None:
-            os.replace(self.path / old, self.path / new)
+            if self.has(new):
+                clear_read_only(self._at(new)[0])
+            os.replace(self._at(old)[0], self._at(new)[0])
         else:
             os.replace(old, new, src_dir_fd=self.descriptor, dst_dir_fd=self.descriptor)
 
@@ -197,12 +214,10 @@ class Folder:
 
     def flush(self) -> None:
         """Flush the names in here to the disk, where the system has that."""
+        if self.descriptor is None:
+            return
         with contextlib.suppress(OSError):
-            own = (
-                os.open(self.path, os.O_RDONLY)
-                if self.descriptor is None
-                else os.open(".", os.O_RDONLY, dir_fd=self.descriptor)
-            )
+            own = os.open(".", os.O_RDONLY, dir_fd=self.descriptor)
             try:
                 os.fsync(own)
             finally:
@@ -323,7 +338,7 @@ class Tree:
         if name == "..":
             return self.folder(at.parts[:-1])
         looks = at.stat(name)
-        if not stat.S_ISLNK(looks.st_mode):
+        if not is_link(looks):
             return at.child(name)
         folder, names = self._target(at, name, links)
         try:
@@ -340,7 +355,7 @@ class Tree:
             looks = at.stat(name)
         except FileNotFoundError:
             return Reached(at, name)
-        if not stat.S_ISLNK(looks.st_mode):
+        if not is_link(looks):
             return Reached(at, name)
         folder, names = self._target(at, name, links)
         *above, last = names or ["."]
@@ -376,7 +391,7 @@ class Tree:
 
 def _check_plain(at: Folder, name: str) -> None:
     """Raise `Astray` for a link where there has to be a folder."""
-    if stat.S_ISLNK(at.stat(name).st_mode):
+    if is_link(at.stat(name)):
         raise Astray(f"{at.path / name} is a link, and stands in the way")
 
 

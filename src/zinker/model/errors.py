@@ -81,6 +81,17 @@ _REASONS = {
 }
 
 
+# What Windows tells apart and C does not (winerror.h).
+_WINDOWS_REASONS = {
+    19: "the disk is read-only",
+    21: "the disk is not there",
+    32: "another program holds it open",
+    33: "another program holds it open",
+    206: "its name is too long for this disk",
+    1920: "it cannot be reached",
+}
+
+
 def reason(error: OSError) -> str:
     """Say in plain words why the operating system refused something.
 
@@ -90,6 +101,8 @@ def reason(error: OSError) -> str:
     why = getattr(error, "why", "")
     if why:
         return str(why)
+    if getattr(error, "winerror", None) in _WINDOWS_REASONS:
+        return _WINDOWS_REASONS[error.winerror]  # type: ignore[attr-defined,unused-ignore]
     if error.errno in _REASONS:
         return _REASONS[error.errno]
     return (error.strerror or str(error) or type(error).__name__).lower()

@@ -1,8 +1,11 @@
-"""This machine: its real files, and what is running on it."""
+"""This machine: its real files, and what is running on it. What the system does not tell is unknown, no error."""
 
+import contextlib
 import getpass
+import os
 import platform
-from collections.abc import Sequence
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -23,17 +26,18 @@ class Here(Place):
     @property
     def machine(self) -> str:
         """The host name."""
-        return platform.node()
+        return _asked(platform.node)
 
     @property
     def user(self) -> str:
         """The account Zinker runs as."""
-        return getpass.getuser()
+        return _asked(getpass.getuser)
 
     @property
     def system(self) -> str:
         """Name and release of the operating system."""
-        return f"{platform.system()} {platform.release()}"
+        kind = {"win32": "Windows", "darwin": "Darwin"}.get(sys.platform, "Linux")
+        return f"{kind} {_asked(platform.release)}".rstrip()
 
     def absence(self) -> str:
         """Return "": this machine is always there."""
@@ -64,23 +68,48 @@ class Here(Place):
 
     def desktop_db(self) -> SettingsDatabase | None:
         """Return the desktop's settings database of whoever runs this; raises `DatabaseError`."""
-        if platform.system() != "Linux":
+        if sys.platform != "linux":
             return None
         from zinker.stores.dconf import DconfDatabase
 
         return DconfDatabase()
 
+    @property
+    def knows_processes(self) -> bool:  # type: ignore[override]  # a fact of its kind for the others
+        """Whether the system tells what is running."""
+        return any(True for _ in _processes())
+
     def running(self, names: Sequence[str]) -> list[Process]:
-        """Ask the operating system for its processes."""
+        """Ask the operating system for its processes; none where it does not tell."""
+        wanted = {name.casefold() for name in names}
+        return [Process(number, (own & wanted).pop()) for number, own in _processes() if own & wanted]
+
+
+def _asked(ask: Callable[[], str]) -> str:
+    """Return what a system says of itself, "" where it does not."""
+    with contextlib.suppress(OSError, ImportError, KeyError):
+        return ask()
+    return ""
+
+
+def _processes() -> Iterator[tuple[int, set[str]]]:
+    """Yield the number and the names of every other process of which the system says something."""
+    try:
         import psutil
 
-        wanted = {name.casefold() for name in names}
-        found = []
-        for process in psutil.process_iter(["pid", "name", "cmdline"]):
-            own = _names(process.info["name"] or "", process.info["cmdline"] or [])
-            if own & wanted and process.info["pid"] != psutil.Process().pid:
-                found.append(Process(process.info["pid"], (own & wanted).pop()))
-        return found
+        listed: Iterable[psutil.Process] = psutil.process_iter()
+    except (ImportError, OSError):
+        return
+    with contextlib.suppress(OSError):
+        for process in listed:
+            name, arguments = "", []
+            # One of the two may be told where the other is not.
+            with contextlib.suppress(psutil.Error, OSError), process.oneshot():
+                arguments = process.cmdline()
+            with contextlib.suppress(psutil.Error, OSError), process.oneshot():
+                name = process.name()
+            if (name or arguments) and process.pid != os.getpid():
+                yield process.pid, _names(name, arguments)
 
 
 def _names(name: str, arguments: list[str]) -> set[str]:
@@ -103,13 +132,16 @@ def _folders() -> dict[str, Path]:
 
     folders = PlatformDirs(appauthor=False, roaming=True)
     local = PlatformDirs(appauthor=False, roaming=False)
-    machine = {"Windows": r"C:\ProgramData", "Darwin": "/Library/Application Support"}
-    program = {"Windows": r"C:\Program Files", "Darwin": "/Applications"}
+    machine = {
+        "win32": os.environ.get("PROGRAMDATA", r"C:\ProgramData"),
+        "darwin": "/Library/Application Support",
+    }
+    program = {"win32": os.environ.get("PROGRAMFILES", r"C:\Program Files"), "darwin": "/Applications"}
     return {
         "home": Path.home(),
         "config": folders.user_config_path,
         "data": local.user_data_path,
         "documents": folders.user_documents_path,
-        "program": Path(program.get(platform.system(), "/usr/lib")),
-        "machine-config": Path(machine.get(platform.system(), "/etc")),
+        "program": Path(program.get(sys.platform, "/usr/lib")),
+        "machine-config": Path(machine.get(sys.platform, "/etc")),
     }

@@ -10,7 +10,7 @@ from typing import IO, NamedTuple
 from zinker.disk.attributes import set_mode, take_over
 from zinker.disk.files import CHUNK, part_name
 from zinker.disk.swap import flush_disk
-from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
+from zinker.disk.tree import HAS_DESCRIPTORS, Folder, Reached, Seen, Tree, seen
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
 from zinker.stores.file_roots import Root, root_of
@@ -78,6 +78,8 @@ class FileWriting(Writing):
                 with at.folder.create(part) as file:
                     _fill(file, new.content)
                     file.flush()
+                    if not HAS_DESCRIPTORS:  # what is open for reading alone cannot be flushed there
+                        os.fsync(file.fileno())
                     self._dress(at, file, new)
         except BaseException:
             with contextlib.suppress(OSError):
@@ -100,6 +102,8 @@ class FileWriting(Writing):
 
     def flush(self) -> None:
         """Have all new files reach the disk."""
+        if not HAS_DESCRIPTORS:
+            return
         if len(self._parts) > _MANY and hasattr(os, "sync"):
             descriptor = os.open(self._parts[0].parent, os.O_RDONLY)
             try:

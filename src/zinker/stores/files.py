@@ -19,6 +19,7 @@ from zinker import formats
 from zinker.disk.attributes import attributes, is_root
 from zinker.disk.files import is_part, part_name
 from zinker.disk.tree import Folder, Reached, Tree, seen
+from zinker.disk.windows import is_link
 from zinker.model.errors import DocumentError, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
@@ -167,14 +168,14 @@ class FileHome(Home):
         return Reading(document, "", troubles=(Trouble("", why),))
 
     def _read(self, document: str, at: Reached, looks: os.stat_result) -> Reading:
-        if stat.S_ISLNK(looks.st_mode):  # `reach` has followed the one that a part of one file may be
+        if is_link(looks):  # `reach` has followed the one that a part of one file may be
             return Reading(document, WHOLE, file=FileState(link=at.folder.readlink(at.name)))
         if stat.S_ISDIR(looks.st_mode):
             return Reading(document, WHOLE, file=FileState(is_folder=True))
         root, _ = self._root(document)
         with at.folder.open(at.name) as file:
             own = os.fstat(file.fileno())
-            mode = f"{own.st_mode & 0o777:o}" if os.name == "posix" else ""
+            mode = f"{own.st_mode & 0o777:o}" if os.name == "posix" and self.system != "windows" else ""
             format = root.format or formats.guess(document, beginning_of(file))
             troubles: tuple[Trouble, ...] = ()
             if format != WHOLE and own.st_size > LARGEST_DOCUMENT:
@@ -221,6 +222,8 @@ class FileHome(Home):
             at = self.reach(document)
             if os.fspath(at.path) in self._mounts:
                 return "something is mounted there"
+            if at.folder.is_held(at.name):
+                return "another program holds it open"
         except (FileNotFoundError, NotADirectoryError):
             pass
         except OSError as error:
@@ -351,7 +354,7 @@ def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: li
     name = change.document
     if at.led:
         yield f"{name} is a link to {at.led}; that file is written, and the link stays."
-    if stat.S_ISLNK(looks.st_mode) or stat.S_ISDIR(looks.st_mode):
+    if is_link(looks) or stat.S_ISDIR(looks.st_mode):
         return
     if looks.st_nlink > 1:
         others = looks.st_nlink - 1

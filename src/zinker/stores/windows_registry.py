@@ -1,7 +1,8 @@
 """The registry of this workstation on Windows, through Python's own module for it (`winreg`).
 
 Links are read as links, never followed: a branch must not lead out of itself. What the interface cannot give
-exactly is read and written by its bytes: `winreg` cuts a text at a zero in it, and joins lists of texts.
+exactly is read and written by its bytes: `winreg` cuts a text at a zero in it, joins lists of texts, and reads
+four bytes for a number of two.
 """
 
 import ctypes
@@ -18,6 +19,8 @@ from zinker.stores.registry import ROOTS, RegistryError, Value, blocks_by_key
 _OPEN_LINK = 8  # REG_OPTION_OPEN_LINK
 _TRIES = 3
 _NOT_FOUND, _NO_RIGHT, _BUSY, _MORE, _NO_MORE, _DELETED = 2, 5, 32, 234, 259, 1018
+# Most values are no longer than this, in bytes.
+_USUAL_SIZE = 256
 # Where an application may hold a key open and refuse others.
 _LOCKED = (32, 33, 170)
 
@@ -165,14 +168,12 @@ def _in_words(key: str) -> Iterator[None]:
 
 
 def _value(winreg: ModuleType, handle: Any, number: int) -> Value:
-    """Return a value by its number; its bytes are asked for wherever `winreg` would not give all of it."""
+    """Return a value by its number, from its bytes."""
     name, value, type = winreg.EnumValue(handle, number)
     return _typed(winreg, handle, name, value, type)
 
 
 def _typed(winreg: ModuleType, handle: Any, name: str, value: Any, type: int) -> Value:
-    if type == winreg.REG_DWORD and isinstance(value, int):
-        return name, "dword", value
     return name, *from_bytes(type, _get_bytes(winreg, handle, name, type, value))
 
 
@@ -180,11 +181,10 @@ def _get_bytes(winreg: ModuleType, handle: Any, name: str, type: int, value: Any
     advapi = _advapi()
     if advapi is None:
         return _as_bytes(winreg, type, value)
-    size = ctypes.c_uint32(0)
-    key = ctypes.c_void_p(int(handle))
-    code = advapi.RegQueryValueExW(key, name, None, None, None, ctypes.byref(size))
-    buffer = ctypes.create_string_buffer(size.value)
-    code = code or advapi.RegQueryValueExW(key, name, None, None, buffer, ctypes.byref(size))
+    key, size, code = ctypes.c_void_p(int(handle)), ctypes.c_uint32(_USUAL_SIZE), _MORE
+    while code == _MORE:  # it may grow meanwhile
+        buffer = ctypes.create_string_buffer(size.value)
+        code = advapi.RegQueryValueExW(key, name, None, None, buffer, ctypes.byref(size))
     if code:
         raise OSError(code, "the value cannot be read")
     return buffer.raw[: size.value]
@@ -210,6 +210,7 @@ def _as_bytes(winreg: ModuleType, type: int, value: Any) -> bytes:
     if isinstance(value, bytes) or value is None:
         return value or b""
     words = {
+        winreg.REG_DWORD: "dword",
         winreg.REG_SZ: "sz",
         winreg.REG_EXPAND_SZ: "expand_sz",
         winreg.REG_MULTI_SZ: "multi_sz",
