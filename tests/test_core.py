@@ -213,10 +213,11 @@ def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
     # As if the import were still under way, or had died, on another machine.
     written_down(place=done.place, place_machine=done.place_machine, machine="elsewhere", state="open")
     (kept.path / "shelf/changes/open/1").touch()
-    assert kept("list").err == ""
+    assert "Change 1, begun on elsewhere, has not ended" in kept("list").err
     for arguments in (["export", "mosslight"], ["import", "mosslight@1", "--yes"]):
         refused = kept(*arguments, "--place", "potting-shed", code=3).err
         assert "began change 1 there on elsewhere, and it has not ended" in refused
-    kept("export", "mosslight", "--place", "glasshouse")
+    told = kept("export", "mosslight", "--place", "glasshouse").err
+    assert "If it was cut off, the next export, import or undo there puts that right" in told
     assert "was cut off when everything had been written" in kept("undo", "1", "--yes").err
     assert kept.places() == before

@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import sys
 import tarfile
 from pathlib import Path
 
@@ -15,7 +16,7 @@ _NEEDED = ("npm", "node", "apt-get", "dpkg-deb")
 def npm(name: str, version: str) -> Path:
     """Return the folder of an npm package."""
     return (
-        _kept(f"npm-{name.replace('/', '-')}-{version}", lambda to: _npm(f"{name}@{version}", to)) / "package"
+        kept(f"npm-{name.replace('/', '-')}-{version}", lambda to: _npm(f"{name}@{version}", to)) / "package"
     )
 
 
@@ -35,7 +36,22 @@ def npm_modules(*names: str) -> Path:
             *names,
         )
 
-    return _kept("modules-" + "-".join(names).replace("/", "-"), install)
+    return kept("modules-" + "-".join(names).replace("/", "-"), install)
+
+
+def pypi_source(name: str, version: str) -> Path:
+    """Return the folder of a source distribution from PyPI."""
+
+    def fetch(to: Path) -> None:
+        wanted = ("--no-deps", "--no-binary=:all:", f"{name}=={version}")
+        _run(sys.executable, "-m", "pip", "download", "--quiet", *wanted, cwd=to)
+        (archive,) = to.glob("*.tar.gz")
+        with tarfile.open(archive) as packed:
+            packed.extractall(to, filter="data")
+        archive.unlink()
+
+    (found,) = kept(f"pypi-{name}-{version}", fetch).iterdir()
+    return found
 
 
 def prepare_debian() -> None:
@@ -52,7 +68,7 @@ def debian(name: str) -> Path:
         _run("dpkg-deb", "-x", package, to / "root")
         package.unlink()
 
-    return _kept(f"deb-{name}", fetch) / "root"
+    return kept(f"deb-{name}", fetch) / "root"
 
 
 def debian_source(name: str) -> Path:
@@ -66,10 +82,10 @@ def debian_source(name: str) -> Path:
         for left in to.glob("*.*"):
             left.unlink()
 
-    return _kept(f"source-{name}", fetch) / "root"
+    return kept(f"source-{name}", fetch) / "root"
 
 
-def _kept(name: str, fetch) -> Path:
+def kept(name: str, fetch) -> Path:
     """Return a folder of the cache, filled by `fetch` if it is not there; skips where nothing can be fetched."""
     folder = CACHE / name
     if not folder.exists():
@@ -111,7 +127,7 @@ def _apt() -> list[str]:
             )
         _run("apt-get", *_apt_options(to), "-qq", "update")
 
-    return _apt_options(_kept("apt", update))
+    return _apt_options(kept("apt", update))
 
 
 def _apt_options(folder: Path) -> list[str]:

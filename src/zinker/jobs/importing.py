@@ -12,9 +12,9 @@ from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.asked import asked_for, at_addresses
 from zinker.jobs.plan.base import with_base
-from zinker.jobs.plan.checks import EMPTY_SECRETS, LEAVE_UNWRITABLE, objections, without_unwritable
+from zinker.jobs.plan.checks import EMPTY_SECRETS, objections, without_unwritable
 from zinker.jobs.plan.conflicts import Resolve, replace, resolved
-from zinker.jobs.plan.documents import NEW_INSTANCE, Options
+from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, Options
 from zinker.jobs.plan.named import against_named, move_homes, told_missing
 from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order

@@ -48,6 +48,7 @@ def at_place(
             _tell(_open_ones(setup, name), setup)
         else:
             _recover(setup, place, dead)
+            _tell([change for change in _others(setup) if change.place_machine != place.machine], setup)
         yield place
     finally:
         held.release()
@@ -76,6 +77,7 @@ def _wait(setup: Setup, place: Place, names: Sequence[str]) -> None:
 def tell_cut_off(setup: Setup, place: str = "") -> None:
     """Say which changes (at a place, or anywhere) were cut off and wait to be put right."""
     _tell([change for change in _open_ones(setup, place) if not _is_held(setup, change.place)], setup)
+    _tell(_others(setup), setup)
 
 
 def _open_ones(setup: Setup, place: str) -> list[Change]:
@@ -84,8 +86,17 @@ def _open_ones(setup: Setup, place: str) -> list[Change]:
     return [change for change in found if place in ("", change.place)]
 
 
+def _others(setup: Setup) -> list[Change]:
+    """Return the open changes that were begun on other machines: a shelf may be on a stick, or on a share."""
+    return [change for change in setup.shelf.changes.open_ones() if change.machine != Here().machine]
+
+
 def _tell(changes: list[Change], setup: Setup) -> None:
     for change in changes:
+        if change.machine != Here().machine:
+            what = f"Change {change.number}, begun on {change.machine}, has not ended."
+            setup.notify(f"{what} If it was cut off, the next export, import or undo there puts that right.")
+            continue
         what = f"Change {change.number} at {change.told_place} was cut off in the middle."
         setup.notify(f"{what} The next export, import or undo there puts that right first.")
 

@@ -209,9 +209,18 @@ class FileHome(Home):
     def closed(self, document: str) -> Closed | None:
         """Say why a document could not be written or removed, or None if nothing is seen to prevent it."""
         path = self._path(document)
+        if self._is_held(document):
+            then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
+            return Closed(str(path), "another program holds it open", then)
         why = self._why_closed(document, path)
         then = "Get the right to write there, or add --leave-unwritable to leave it alone."
         return Closed(str(path), why, then) if why else None
+
+    def _is_held(self, document: str) -> bool:
+        with contextlib.suppress(OSError):
+            at = self.reach(document)
+            return at.folder.is_held(at.name)
+        return False
 
     def _why_closed(self, document: str, path: Path) -> str:
         if path.parent not in self._closed:
@@ -222,8 +231,6 @@ class FileHome(Home):
             at = self.reach(document)
             if os.fspath(at.path) in self._mounts:
                 return "something is mounted there"
-            if at.folder.is_held(at.name):
-                return "another program holds it open"
         except (FileNotFoundError, NotADirectoryError):
             pass
         except OSError as error:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
-from zinker.jobs.plan.documents import NEW_INSTANCE, OTHER_DEVICE
+from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, OTHER_DEVICE, to_closed
 from zinker.jobs.session import Session
 from zinker.model.plan import DocumentChange, LeftAlone, Objection, Plan
 from zinker.model.profile import Manifest
@@ -19,7 +19,6 @@ WHILE_RUNNING = "while-running"
 ANY_VERSION = "any-version"
 DESPITE_NEEDS = "despite-needs"
 DESPITE_SPACE = "despite-space"
-LEAVE_UNWRITABLE = "leave-unwritable"
 EMPTY_SECRETS = "empty-secrets"
 ADOPT = "adopt"
 OTHER_USER = "other-user"
@@ -181,7 +180,7 @@ def _missing_items(at: SettingAt, changes: tuple[DocumentChange, ...], folder: P
 def rights(session: Session, changes: tuple[DocumentChange, ...]) -> Iterator[Objection]:
     """Object where a document could not be written."""
     for _, closed in unwritable(session, changes):
-        yield Objection(f"{closed.what} cannot be written: {closed.why}.", closed.then, LEAVE_UNWRITABLE)
+        yield to_closed(closed)
 
 
 def unwritable(

@@ -18,10 +18,11 @@ from zinker.model.plan import Action, DocumentChange, LeftAlone, Objection, Reas
 from zinker.model.profile import Problem
 from zinker.model.setting import GONE, KEY_GONE, WHOLE, WITHHELD, text_of
 from zinker.model.where import Where
-from zinker.stores.home import Home
+from zinker.stores.home import Closed, Home
 from zinker.subjects.subject import Part
 
 NEW_INSTANCE = "new-instance"
+LEAVE_UNWRITABLE = "leave-unwritable"
 OTHER_DEVICE = "other-device"
 
 
@@ -83,6 +84,11 @@ class PartPlan(NamedTuple):
     only_here: int = 0
 
 
+def to_closed(closed: Closed) -> Objection:
+    """Object to a document that cannot be written."""
+    return Objection(f"{closed.what} cannot be written: {closed.why}.", closed.then, LEAVE_UNWRITABLE)
+
+
 Complete = Callable[[DocumentChange], tuple[DocumentChange | None, list[LeftAlone]]]
 
 
@@ -126,6 +132,9 @@ class PartPlanner:
             why = f"{other} is there already, and this system takes both names for the same"
             return self._why(document, why, "unfit")
         if document not in case.live and (why := self._why_unread(document)):
+            # A file that another program holds can neither be read nor replaced: it is to be closed first.
+            if case.home.traits.has_files and (closed := case.home.closed(document)):
+                self._objections.append(to_closed(closed))
             return self._why(document, f"the one there cannot be read: {why}", "unreadable")
         if document not in case.source and (why := _why_unknown(case.source_problems, document)):
             why = f"not removed: the profile could not read its own copy, so it may be wanted: {why}"
