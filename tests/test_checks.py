@@ -3,6 +3,7 @@
 import json
 import re
 import subprocess
+import sys
 import time
 
 import pytest
@@ -177,3 +178,73 @@ def test_who_took_over_from_whom_is_remembered(kept):
     kept.spoil()
     kept("import", "mosslight@1", "--place", "potting-shed", "--yes")
     assert "adopted_from" not in json.dumps(kept("changes", "2", "--json").json["written"])
+
+
+CRIPPLED = """
+import getpass, platform, sys
+for name in sys.argv[1].split(","):
+    sys.modules[name] = None
+def unknown(*_):
+    raise OSError(22, "not told here")
+platform.node = platform.release = getpass.getuser = unknown
+sys.argv = ["zinker", *sys.argv[2:]]
+from zinker.cli.main import run
+run()
+"""
+
+
+def crippled(garden, *arguments, code=0):
+    """Run the command where processes, names, a keyring and what encrypts cannot be had."""
+    done = subprocess.run(
+        [sys.executable, "-c", CRIPPLED, "psutil,cryptography,keyring", *arguments],
+        cwd=garden.path,
+        env=garden.env,
+        stdin=subprocess.DEVNULL,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == code and "Traceback" not in done.stderr, done
+    return done
+
+
+def test_nothing_optional_ends_a_command(garden):
+    """Secrets stay as they are at the place then, and what would lose one is refused."""
+    crippled(garden, "places")
+    crippled(garden, "export", "mosslight", "--place", "potting-shed", "--label", "a")
+    garden.spoil()
+    spoiled = garden.places()
+    told = crippled(garden, "import", "mosslight@a", "--place", "potting-shed", "--yes")
+    assert "Secrets stay as they are at potting-shed: what encrypts cannot be loaded" in told.stderr
+    crippled(garden, "compare", "mosslight@a")
+    crippled(garden, "undo", "--yes")
+    assert garden.places() == spoiled
+    crippled(garden, "list")
+    crippled(garden, "check")
+    # A setting goes, and its secret would go with it.
+    ini = garden.ini.read_bytes()
+    garden.ini.write_bytes(ini.replace(b"token = 7f3d-moss-91aa-peat\r\n", b""))
+    crippled(garden, "export", "mosslight", "--place", "potting-shed", "--label", "without")
+    garden.ini.write_bytes(ini)
+    wanted = ("import", "mosslight@without", "--place", "potting-shed", "--exact", "--yes")
+    told = crippled(garden, *wanted, code=3)
+    assert "mosslight.ini has a secret that would be lost" in told.stderr and garden.ini.read_bytes() == ini
+    (garden.path / "ivy.pem").write_text("-----BEGIN PUBLIC KEY-----")
+    sealed = ("--place", "potting-shed", "--with-secrets", "--for", "ivy.pem", "--to", "x.zinker")
+    assert (
+        "Install the package cryptography" in crippled(garden, "export", "mosslight", *sealed, code=3).stderr
+    )
+
+
+@pytest.mark.parametrize("page", ["cp437", "cp850", "cp1252"])
+def test_what_a_console_cannot_show_is_escaped(kept, page):
+    text = kept.ini.read_bytes() + "[names]\r\nmoss = Späť \u2728 \U0001fab4\r\n".encode()
+    kept.ini.write_bytes(text)
+    done = subprocess.run(
+        [*COMMAND, "compare", "mosslight"],
+        cwd=kept.path,
+        env=kept.env | {"PYTHONIOENCODING": page, "PYTHONUTF8": "0"},
+        capture_output=True,
+    )
+    assert done.returncode == 1 and not done.stderr
+    told = done.stdout.decode(page)
+    assert "Spä\\u0165 \\u2728 \\U0001fab4" in told

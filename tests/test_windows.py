@@ -21,6 +21,7 @@ if os.name != "nt":
 import winreg
 
 from zinker.disk.windows import exact
+from zinker.jobs import export, load_setup
 from zinker.stores.registry import RegistryError
 from zinker.stores.windows_registry import WindowsRegistry
 
@@ -420,9 +421,10 @@ def _killed(here, number, *arguments):
     return done.returncode == 15
 
 
-def test_fifty_kills_leave_nothing_half_done(here):
+def test_fifty_kills_leave_nothing_half_done(here, monkeypatch):
     """An import and its undo, of files and registry, at every change or every few of them."""
-    here("export", "fernwatch")
+    monkeypatch.setenv("ZINKER_HOME", str(here.home))
+    export(load_setup(), "fernwatch")
     whole = here.state
     here.spoil()
     spoiled, kills = here.state, 0
@@ -435,8 +437,8 @@ def test_fifty_kills_leave_nothing_half_done(here):
             number = 1
             while _killed(here, number, *arguments):
                 kills += 1
-                told = here("export", "fernwatch", "--loss-is-meant").err
-                assert here.state in (before, after), (arguments, number, told)
+                export(load_setup(), "fernwatch", is_loss_meant=True)
+                assert here.state in (before, after), (arguments, number)
                 if here.state == after:
                     break  # it was finished: what is next starts from there
                 number += chance.randint(1, 12)

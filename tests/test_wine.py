@@ -60,7 +60,9 @@ class Stage:
         server = shutil.which("wineserver") or "/usr/lib/wine/wineserver"
         self.prefix.mkdir()
         subprocess.run([server, "-p120"], env=self.env, check=True)
-        self.wine("wineboot", "-i")
+        # Without pipes: what it starts stays, and would hold them.
+        nothing = {"stdin": subprocess.DEVNULL, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+        subprocess.run([WINE, "wineboot", "-i"], env=self.env, check=True, **nothing)
         for name, leads_to in (("e:", "drive"), ("unc/shed/kept", "share")):
             (self.path / leads_to).mkdir()
             link = self.prefix / "dosdevices" / name

@@ -27,6 +27,7 @@ from filelock import FileLock
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, is_root, set_mode
 from zinker.model.names import nearest
+from zinker.model.system import asked
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
@@ -140,7 +141,7 @@ def sweep_own_parts(folder: Path) -> None:
 
 
 def _machine() -> str:
-    return hashlib.sha256(platform.node().encode()).hexdigest()[:8]
+    return hashlib.sha256(asked(platform.node).encode()).hexdigest()[:8]
 
 
 def open_regular(path: Path) -> IO[bytes]:

@@ -10,7 +10,7 @@ import msgspec
 
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
-from zinker.model.system import system_kind
+from zinker.model.system import asked, system_kind
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.gvdb_database import DiskDatabase
@@ -148,7 +148,4 @@ class FolderPlace(Place):
 
 def technician() -> str:
     """Return the account that runs Zinker, for the records."""
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):  # an account without a name, as in a container
-        return "unknown"
+    return asked(getpass.getuser) or "unknown"  # an account without a name, as in a container

@@ -5,10 +5,11 @@ import getpass
 import os
 import platform
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal
 
+from zinker.model.system import asked
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
@@ -26,18 +27,18 @@ class Here(Place):
     @property
     def machine(self) -> str:
         """The host name."""
-        return _asked(platform.node)
+        return asked(platform.node)
 
     @property
     def user(self) -> str:
         """The account Zinker runs as."""
-        return _asked(getpass.getuser)
+        return asked(getpass.getuser)
 
     @property
     def system(self) -> str:
         """Name and release of the operating system."""
         kind = {"win32": "Windows", "darwin": "Darwin"}.get(sys.platform, "Linux")
-        return f"{kind} {_asked(platform.release)}".rstrip()
+        return f"{kind} {asked(platform.release)}".rstrip()
 
     def absence(self) -> str:
         """Return "": this machine is always there."""
@@ -83,13 +84,6 @@ class Here(Place):
         """Ask the operating system for its processes; none where it does not tell."""
         wanted = {name.casefold() for name in names}
         return [Process(number, (own & wanted).pop()) for number, own in _processes() if own & wanted]
-
-
-def _asked(ask: Callable[[], str]) -> str:
-    """Return what a system says of itself, "" where it does not."""
-    with contextlib.suppress(OSError, ImportError, KeyError):
-        return ask()
-    return ""
 
 
 def _processes() -> Iterator[tuple[int, set[str]]]:

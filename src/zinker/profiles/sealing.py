@@ -42,8 +42,27 @@ class Lock(msgspec.Struct, frozen=True):
         return "passphrase" if self.passphrase else "key" if self.key else _MACHINE
 
 
+def cannot_seal() -> str:
+    """Say why nothing can be sealed or opened on this machine, or ""."""
+    try:
+        import jwcrypto.jwe  # noqa: F401
+    except ImportError as error:
+        return f"what encrypts cannot be loaded on this machine: {error}"
+    return ""
+
+
+def _check() -> None:
+    if why := cannot_seal():
+        then = "Install the package cryptography anew, in a release for this system."
+        raise Refused("Secrets not sealed or opened", why, then)
+
+
 def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
-    """Seal secrets so that each of the locks opens them; raises `WrongUsage` for an unusable key."""
+    """Seal secrets so that each of the locks opens them.
+
+    Raises `WrongUsage` for an unusable key, and `Refused` where nothing can be encrypted.
+    """
+    _check()
     from jwcrypto import jwe
 
     _allow_rounds()
@@ -65,6 +84,7 @@ def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
 
 def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
     """Open sealed secrets; raises `Refused` where the lock does not fit, and `Damaged` for anything else."""
+    _check()
     from jwcrypto import jwe
     from jwcrypto.common import JWException
 

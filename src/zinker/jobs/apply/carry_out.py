@@ -15,10 +15,12 @@ from zinker.jobs.capture.selection import Selection
 from zinker.jobs.session import Session
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Failed, Refused, ZinkerError, reason
+from zinker.model.file_state import is_withheld
 from zinker.model.plan import LeftAlone, Plan
 from zinker.model.profile import Manifest, Snapshot
 from zinker.places.folder import technician
 from zinker.places.here import Here
+from zinker.profiles.sealing import cannot_seal
 from zinker.profiles.writing import ProfileBuilder
 from zinker.shelf.changes import FORMAT
 
@@ -114,6 +116,16 @@ def _begun(session: Session, plan: Plan, kind: Kind, number: int, fallback: int,
     )
 
 
+def _check_secrets_stay(session: Session, plan: Plan) -> None:
+    """See to it that no secret is changed which the fallback could not hold; raises `Refused`."""
+    for change in plan.documents:
+        is_touched = any(is_withheld(item.before) for item in change.items)
+        if is_touched or (change.before is not None and change.before.is_secret):
+            why = f"{change.document} has a secret that would be lost: {cannot_seal()}"
+            raise Refused("Nothing changed", why, f"Leave it out: --without {change.part}.")
+    session.setup.notify(f"Secrets stay as they are at {plan.told_place}: {cannot_seal()}")
+
+
 def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
     """Put what the plan would touch on the shelf; returns the version number.
 
@@ -127,6 +139,8 @@ def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
         if any(part.sha256 != plan.seen.get(part.id) for part in manifest.parts):
             why = f"the settings at {plan.told_place} have changed since the plan was made"
             raise Refused("Nothing changed", why, "Run it again to see the plan as it is now.")
+        if manifest.withheld and not manifest.sealed:
+            _check_secrets_stay(session, plan)
         manifest = msgspec.structs.replace(manifest, fallback_of=number, note=f"before {plan.source}")
         builder.finish(manifest)
         return manifest

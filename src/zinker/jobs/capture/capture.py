@@ -17,7 +17,7 @@ from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem
 from zinker.model.rows import Block
 from zinker.model.setting import WHOLE, decode_line, text_of
-from zinker.profiles.sealing import Lock
+from zinker.profiles.sealing import Lock, cannot_seal
 from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder, TooLong
 from zinker.stores.home import Home, NoHome, StoreError
 from zinker.stores.reading import Reading
@@ -49,7 +49,8 @@ def capture(
 ) -> Manifest:
     """Read the chosen parts into a builder; returns what the profile says about itself.
 
-    Secrets are sealed in for `locks`; those of a fallback for this machine. With `sharing`, it is for strangers.
+    Secrets are sealed in for `locks`; those of a fallback for this machine, if it can encrypt. With `sharing`, it
+    is for strangers.
 
     What cannot be read is named in its `problems`, and the rest is read all the same.
     """
@@ -90,7 +91,7 @@ class _Capture:
             home.finish()
         self._progress("", 0, 0)
         locks = (self._withholder.lock,) if is_fallback else locks
-        is_sealed = bool(locks and self._withholder.secrets)
+        is_sealed = bool(locks and self._withholder.secrets) and not (is_fallback and cannot_seal())
         if is_sealed:
             builder.seal(self._withholder.secrets, locks)
         about = self._manifest(tuple(dict.fromkeys(lock.kind for lock in locks)) if is_sealed else ())

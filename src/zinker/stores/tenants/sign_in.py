@@ -318,9 +318,11 @@ class SignIn:
 
     def _assertion(self, server: Server) -> str:
         """Return a signed statement of who we are (RFC 7523, section 3), for the issuer and nobody else."""
-        from jwcrypto import jwk, jwt
-        from jwcrypto.common import JWException
-
+        try:
+            from jwcrypto import jwk, jwt
+            from jwcrypto.common import JWException
+        except ImportError as error:
+            raise TenantError(f"what signs cannot be loaded on this machine: {error}") from None
         text = self._credential.secret()
         told = self._credential.told
         try:

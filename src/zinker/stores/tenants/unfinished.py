@@ -2,6 +2,7 @@
 
 Policies may hold secrets, so every line of the file is sealed with a key that stays on this machine (Fernet:
 AES-CBC and HMAC-SHA-256). A line that does not open, such as the one at which it was cut off, is passed over.
+Where nothing can be sealed, nothing is remembered.
 """
 
 import base64
@@ -10,14 +11,16 @@ import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 import msgspec
-from cryptography.fernet import Fernet, InvalidToken
 
 from zinker.disk.files import make_folders, open_own
 from zinker.formats.walk import exact
 from zinker.stores.tenants.policies import dumped
+
+if TYPE_CHECKING:
+    from cryptography.fernet import Fernet
 
 
 class Fetched(msgspec.Struct):
@@ -35,6 +38,7 @@ class Unfinished:
     def __init__(self, path: Path, key: Callable[[], bytes]) -> None:
         self._path, self._key = path, key
         self._sealer: Fernet | None = None
+        self._cannot_seal = False
         self._file: IO[bytes] | None = None
         self._lock = threading.Lock()
         self._known: dict[tuple[str, str], Fetched] = {}
@@ -42,11 +46,14 @@ class Unfinished:
     def load(self) -> None:
         """Read what an earlier export has left."""
         self._known = {}
-        if not self._path.exists():
+        sealer = self._opened() if self._path.exists() else None
+        if sealer is None:
             return
+        from cryptography.fernet import InvalidToken
+
         for line in self._path.read_bytes().splitlines():
             try:
-                known = msgspec.json.decode(self._opened().decrypt(line), type=Fetched)
+                known = msgspec.json.decode(sealer.decrypt(line), type=Fetched)
             except (InvalidToken, msgspec.DecodeError):
                 continue
             self._known[known.collection, known.id] = known
@@ -65,11 +72,14 @@ class Unfinished:
             return
         data = msgspec.json.encode(Fetched(collection, id, etag, msgspec.Raw(text)))
         with self._lock:
+            sealer = self._opened()
+            if sealer is None:
+                return
             if self._file is None:
                 make_folders(self._path.parent)
                 opened = open_own(self._path, os.O_WRONLY | os.O_CREAT | os.O_APPEND)
                 self._file = os.fdopen(opened, "ab", buffering=0)
-            self._file.write(self._opened().encrypt(data) + b"\n")
+            self._file.write(sealer.encrypt(data) + b"\n")
 
     def forget(self) -> None:
         """Forget everything: the export has got through."""
@@ -79,7 +89,12 @@ class Unfinished:
                 self._file = None
         self._path.unlink(missing_ok=True)
 
-    def _opened(self) -> Fernet:
-        if self._sealer is None:
-            self._sealer = Fernet(base64.urlsafe_b64encode(self._key()))
+    def _opened(self) -> "Fernet | None":
+        if self._sealer is None and not self._cannot_seal:
+            try:
+                from cryptography.fernet import Fernet
+
+                self._sealer = Fernet(base64.urlsafe_b64encode(self._key()))
+            except ImportError:
+                self._cannot_seal = True
         return self._sealer
