@@ -1,17 +1,19 @@
 """Windows: the installed package on Windows' own Python, on Wine; `test_windows` is what runs there."""
 
 import hashlib
+import json
 import os
 import re
 import shutil
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 import filelock
 import pytest
 from conformance.fetched import kept, pypi_source
-from conftest import COMMAND, needs_system
+from conftest import COMMAND, Garden, needs_system
 
 PROJECT = Path(__file__).parents[1]
 sys.path.insert(0, str(PROJECT / "tools"))
@@ -69,7 +71,7 @@ class Stage:
             link.parent.mkdir(parents=True, exist_ok=True)
             link.symlink_to(self.path / leads_to)
 
-    def wine(self, *command, cwd=None, env=()):
+    def wine(self, *command, cwd=None, env=(), encoding="cp1252"):
         """Run a program of Windows; what it writes goes through pipes, as this Wine has it."""
         return subprocess.run(
             [WINE, *map(str, command)],
@@ -77,7 +79,7 @@ class Stage:
             env=self.env | dict(env),
             stdin=subprocess.DEVNULL,
             capture_output=True,
-            encoding="cp1252",
+            encoding=encoding,
             errors="replace",
             check=False,
         )
@@ -157,3 +159,165 @@ def test_the_whole_demo_is_told_as_on_linux(stage, tmp_path):
     ).stdout
     assert told(theirs, "E:/demo") == told(ours, str(tmp_path / "demo"))
     assert "tarnhollow" in ours and len(told(ours, "x")) > 300
+
+
+def members(path):
+    """Return what a profile holds, but for its first page, which says where and when."""
+    with zipfile.ZipFile(path) as profile:
+        first = json.loads(profile.read("profile.json"))
+        held = {name: profile.read(name) for name in profile.namelist() if name != "profile.json"}
+    return held, [part["sha256"] for part in first["parts"]]
+
+
+def test_profiles_go_both_ways_and_are_the_same_bytes(stage, tmp_path):
+    """The same garden on both: what one exports, the other imports, and both have written the same."""
+    ours, theirs = Garden(tmp_path / "garden"), Garden(stage.path / "drive/garden")
+    own = ("export", "mosslight", "--place", "potting-shed", "--to")
+    toml = ("--config", r"E:\garden\zinker-home\zinker.toml")
+    stage(*toml, *own, "theirs.zinker", cwd=theirs.path)
+    # What withheld secrets are told apart by: each machine has its own.
+    shutil.copy(stage.stick / "zinker-home/fingerprint-key", ours.home)
+    ours(*own, "ours.zinker")
+    shutil.copy(theirs.path / "theirs.zinker", ours.path)
+    shutil.copy(ours.path / "ours.zinker", theirs.path)
+    assert members(ours.path / "ours.zinker") == members(ours.path / "theirs.zinker")
+    ours.spoil(), theirs.spoil()
+    ours("import", "theirs.zinker", "--place", "potting-shed", "--yes")
+    stage(*toml, "import", "ours.zinker", "--place", "potting-shed", "--yes", cwd=theirs.path)
+    assert ours.places("potting-shed") == theirs.places("potting-shed")
+    stage(*toml, "compare", "ours.zinker", "theirs.zinker", cwd=theirs.path)
+    stage(*toml, "export", "mosslight", "--place", "potting-shed", cwd=theirs.path)
+    # A shelf that Windows has written is read here, and goes on.
+    shutil.rmtree(ours.path / "shelf", ignore_errors=True)
+    shutil.copytree(theirs.path / "shelf", ours.path / "shelf")
+    ours("check")
+    assert "Nothing has changed" in ours("export", "mosslight", "--place", "potting-shed").out
+
+
+NAMES = [
+    *(
+        "Logo.svg",
+        "logo.svg",
+        "nul .txt",
+        "CON",
+        "com¹.svg",
+        "LPT³",
+        "conin$",
+        "dot.",
+        "space ",
+        "a:b",
+        "q?.svg",
+    ),
+    *("plain.svg", "späť \u2728.svg"),
+]
+LOOKS = """format = 1
+id = "looks"
+title = "Looks"
+[[part]]
+id = "looks"
+title = "Looks"
+store = "file"
+format = "whole"
+path = { windows = "{data}/looks/**", linux = "{home}/looks/**" }
+"""
+
+
+def test_names_that_windows_has_not_are_named_and_left_alone(stage, tmp_path):
+    for folder in (tmp_path, stage.path / "drive/names"):
+        (folder / "home").mkdir(parents=True)
+        (folder / "looks.subject.toml").write_text(LOOKS)
+        place = "[places.disk]\nkind = 'folder'\npath = 'disk'\nfolders = { home = 'Users/ivy' }\n"
+        (folder / "zinker.toml").write_text(f"shelf = 'shelf'\nsubjects = ['.']\n{place}system = 'Linux'\n")
+    theirs = stage.path / "drive/names"
+    (theirs / "zinker.toml").write_text((theirs / "zinker.toml").read_text().replace("Linux", "Windows 11"))
+    looks = tmp_path / "disk/Users/ivy/looks"
+    (looks / "benches").mkdir(parents=True)
+    for name in NAMES:
+        (looks / "benches" / name).write_text(name)
+    environment = os.environ | {"ZINKER_HOME": str(tmp_path / "home")}
+    arguments = [
+        "--config",
+        "zinker.toml",
+        "export",
+        "looks",
+        "--place",
+        "disk",
+        "--to",
+        theirs / "looks.zinker",
+    ]
+    subprocess.run([*COMMAND, *arguments], cwd=tmp_path, env=environment, check=True)
+    (theirs / "disk/Users/ivy").mkdir(parents=True)
+    import_it = ("import", "looks.zinker", "--place", "disk", "--adopt", "--yes")
+    done = stage("--config", "zinker.toml", *import_it, cwd=theirs, code=1)
+    there = sorted(path.name for path in (theirs / "disk").rglob("*") if path.is_file())
+    assert len(there) == 3 and {name.casefold() for name in there} == {
+        "logo.svg",
+        "plain.svg",
+        "späť \u2728.svg",
+    }
+    told = done.stdout.partition("Imported")[0]
+    assert told.count("Windows has no files of that name") == 9 and "takes both names" in told, told
+    import_it = ("export", "looks", "--place", "disk", "--to", "back.zinker")
+    stage("--config", "zinker.toml", *import_it, cwd=theirs)
+
+
+def test_a_stick_leaves_nothing_and_is_put_right_when_it_was_pulled(stage):
+    """The garden's import is killed on one machine; another one says so, and the first one puts it right."""
+    drive_c, theirs = stage.prefix / "drive_c", Garden(stage.path / "drive/stick")
+    toml = ("--config", r"E:\stick\zinker-home\zinker.toml")
+
+    def machine():
+        # Windows itself writes there; what is looked at is whatever may be Zinker's.
+        return {
+            path for path in drive_c.rglob("*") if re.search("zinker|tarnhollow|passing", str(path), re.I)
+        }
+
+    before = machine()
+    stage(*toml, "export", "mosslight", "--place", "potting-shed")
+    theirs.spoil()
+    spoiled = theirs.places("potting-shed")
+    (theirs.path / "pull.py").write_text(
+        f"import sys; sys.path.insert(0, {windows_path(PROJECT / 'tests/killing')!r})\n"
+        "from sitecustomize import kill_at; kill_at(1, 'mosslight.ini')\n"
+        "import platform; machine = sys.argv[1]; platform.node = lambda: machine\n"
+        "del sys.argv[:2]; sys.argv.insert(0, 'zinker')\n"
+        "from zinker.cli.main import run; run()\n"
+    )
+    home = {"ZINKER_HOME": windows_path(theirs.home)}
+
+    def elsewhere(machine, *arguments):
+        return stage.wine(stage.python, r"E:\stick\pull.py", machine, *arguments, env=home)
+
+    assert elsewhere("SHED-1", "import", "mosslight", "--place", "potting-shed", "--yes").returncode == 15
+    told = elsewhere("SHED-2", "list").stderr
+    assert "Change 1, begun on SHED-1, has not ended" in told, told
+    told = elsewhere("SHED-1", "export", "mosslight", "--place", "potting-shed").stderr
+    assert "was cut off" in told and theirs.places("potting-shed") == spoiled, told
+    assert machine() == before
+    kept_here = {path.name for path in stage.stick.iterdir()}
+    assert kept_here == {"python", "subjects", "zinker-home", "zinker.cmd"}
+
+
+@pytest.mark.parametrize("page", [437, 850, 1252])
+def test_every_code_page_shows_what_it_can(stage, page):
+    theirs = Garden(stage.path / f"drive/page-{page}")
+    theirs.ini.write_bytes(theirs.ini.read_bytes() + "[names]\r\nmoss = Spät \u2728\r\n".encode())
+    toml = ("--config", rf"E:\page-{page}\zinker-home\zinker.toml")
+    stage(*toml, "export", "mosslight", "--place", "potting-shed")
+    script = "import sys; [to.reconfigure(encoding=sys.argv[1]) for to in (sys.stdout, sys.stderr)]; "
+    script += "del sys.argv[1]; from zinker.cli.main import run; run()"
+    done = stage.wine(
+        stage.python, "-c", script, f"cp{page}", *toml, "show", "mosslight", encoding=f"cp{page}"
+    )
+    assert done.returncode == 0 and not done.stderr, done
+    assert "Spät \\u2728" in done.stdout and "C:\\Users\\ivy" in done.stdout
+
+
+def test_the_folder_is_packed_whole(stage, tmp_path):
+    small = tmp_path / "stick"
+    shutil.copytree(stage.stick, small, ignore=lambda folder, names: {*names} & {"packages", "__pycache__"})
+    with zipfile.ZipFile(portable.packed(small)) as packed:
+        assert {"stick/zinker.cmd", "stick/zinker-home/zinker.toml", "stick/python/python.exe"} <= {
+            *packed.namelist()
+        }
+    assert (small / "zinker.cmd").read_bytes().isascii()

@@ -45,6 +45,7 @@ def demo(
 @app.command()
 @guarded
 def scene(
+    ctx: typer.Context,
     name: Annotated[
         Literal["wrong-click", "late-dusk", "till-closed"],
         typer.Argument(help="`wrong-click`, `late-dusk` or `till-closed`.", metavar="SCENE"),
@@ -56,7 +57,8 @@ def scene(
     """
     from zinker.demo.garden import play
 
-    print(play(Path(os.environ.get("ZINKER_HOME", "zinker-home")), name))
+    chosen: Path | None = ctx.obj
+    print(play(chosen.parent if chosen else Path(os.environ.get("ZINKER_HOME", "zinker-home")), name))
 
 
 @app.command()

@@ -178,22 +178,36 @@ class _Runner:
             raise Failed("Demo not finished", why, "Please report this.")
 
 
-def _on_path(folder: Path) -> str:
-    return f"  set PATH={folder};%PATH%" if os.name == "nt" else f'  export PATH="{folder}:$PATH"'
+def _windows_words(garden: Path) -> list[str]:
+    home = garden / "zinker-home"
+    stick = Path(sys.executable).parents[1]
+    if (stick / "zinker.cmd").exists():  # what it keeps is beside it, whatever the environment says
+        return [
+            f'  cd /d "{garden}"',
+            f'  doskey zinker="{stick}\\zinker.cmd" --config "{home}\\zinker.toml" $*',
+        ]
+    known = [] if shutil.which("zinker") else [f"  set PATH={Path(sys.executable).parent};%PATH%"]
+    return [
+        *known,
+        f'  cd /d "{garden}"',
+        f"  set ZINKER_HOME={home}",
+        f'  (in PowerShell: $env:ZINKER_HOME = "{home}")',
+    ]
+
+
+def _shell_words(garden: Path) -> list[str]:
+    # Run from an environment that is not activated, the command is not on the path.
+    folder = Path(sys.executable).parent
+    known = [] if shutil.which("zinker") else [f'  export PATH="{folder}:$PATH"']
+    home = shlex.quote(str(garden / "zinker-home"))
+    return [*known, f"  cd {shlex.quote(str(garden))}", f"  export ZINKER_HOME={home}"]
 
 
 def invitation(garden: Path) -> str:
     """Return what to type to go on in a garden: the tour of the README."""
-    setting = "set ZINKER_HOME={}" if os.name == "nt" else "export ZINKER_HOME={}"
-    home = str(garden / "zinker-home")
-    # Run from an environment that is not activated, the command is not on the path.
-    folder = Path(sys.executable).parent
-    known = [] if shutil.which("zinker") else [_on_path(folder)]
     return "\n".join(
         [
-            *known,
-            f"  cd {shlex.quote(str(garden))}",
-            f"  {setting.format(home if os.name == 'nt' else shlex.quote(home))}",
+            *(_windows_words(garden) if os.name == "nt" else _shell_words(garden)),
             "  zinker subjects show mosslight --place potting-shed",
             "  zinker export mosslight --place potting-shed --label season-start",
             "  zinker demo scene wrong-click                      (somebody changes something)",

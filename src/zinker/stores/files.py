@@ -19,7 +19,7 @@ from zinker import formats
 from zinker.disk.attributes import attributes, is_root
 from zinker.disk.files import is_part, part_name
 from zinker.disk.tree import Folder, Reached, Tree, seen
-from zinker.disk.windows import is_link
+from zinker.disk.windows import IS_WINDOWS, is_link
 from zinker.model.errors import DocumentError, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
@@ -110,13 +110,13 @@ class FileHome(Home):
             if root.is_wild
             else name == (root.called or root.pattern)
         )
-        if not is_safe or not fits or is_part(path.name) or (os.name == "nt" and re.search(r"[\\:]", name)):
+        if not is_safe or not fits or is_part(path.name):
             return "the subject has no document of that name here"
         try:
             os.fsencode(name)
         except UnicodeEncodeError:
             return "its name has half a character in it, which no disk can hold"
-        return forbidden(name, self.system)
+        return forbidden(name, "windows" if IS_WINDOWS else self.system)
 
     def format_of(self, document: str) -> str:
         """Return the format that the subject file says a document has, or "" where it does not."""
