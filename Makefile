@@ -3,13 +3,18 @@ PYTHON ?= python3
 VENV ?= .venv
 # Releases to install in place of the newest, as in WITH="typer==0.21.0".
 WITH ?=
+EACH = $(foreach one,$(WITH),"$(one)")
 BIN := $(VENV)/bin
 READY := $(VENV)/ready
 
 # Compiled modules are kept: without them, every start of the command takes twice as long.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test soak check bench conformance screenshots schemas clean
+# For `make portable`: the embeddable package of Python for Windows, and where to build the stick.
+ARCHIVE ?=
+TO ?= dist/zinker-portable
+
+.PHONY: demo test soak check bench conformance screenshots schemas portable clean
 
 demo: $(READY)
 	$(BIN)/zinker demo
@@ -44,9 +49,14 @@ screenshots: $(READY)
 schemas: $(READY)
 	$(BIN)/python tools/schemas.py docs
 
+# A folder, and a ZIP archive of it, that runs from a stick on a Windows machine without Python.
+portable: $(READY)
+	$(if $(ARCHIVE),,$(error Say which Python: make portable ARCHIVE=python-3.11.9-embed-amd64.zip))
+	$(BIN)/python tools/portable.py "$(ARCHIVE)" "$(TO)" --with $(EACH)
+
 $(READY): pyproject.toml
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --editable '.[dev]' $(WITH)
+	$(BIN)/python -m pip install --quiet --editable '.[dev]' $(EACH)
 	touch $(READY)
 
 clean:

@@ -11,6 +11,7 @@ import sys
 import tempfile
 import zipfile
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from conftest import Garden
@@ -18,6 +19,7 @@ from test_profile import forged
 from test_refusals import without_rights
 
 from zinker.disk.tree import Tree
+from zinker.disk.windows import is_link
 from zinker.formats import ini
 from zinker.jobs import Wishes, export, import_profile, load_setup, undo
 from zinker.jobs.plan import part as planning
@@ -477,3 +479,11 @@ def test_what_is_kept_can_be_read(kept, monkeypatch):
     with pytest.raises(Refused, match="what was written cannot be read back"):
         export(load_setup(), "mosslight", place="potting-shed")
     assert "mosslight@2" not in kept("list", "mosslight").out and Tree(Path(tempfile.gettempdir()))
+
+
+def test_a_junction_is_a_link():
+    """As Windows' Python tells of one: a folder, with a tag. A file that is kept in a cloud has one, too."""
+    folder = {"st_mode": stat.S_IFDIR | 0o777}
+    assert is_link(SimpleNamespace(**folder, st_reparse_tag=0xA0000003))
+    assert not is_link(SimpleNamespace(**folder, st_reparse_tag=0x9000001A))
+    assert not is_link(SimpleNamespace(**folder, st_reparse_tag=0))

@@ -322,7 +322,7 @@ def test_long_paths_and_odd_names_come_back(here):
 def test_read_only_and_hidden_files_stay_so(here):
     ini = here.config / "fernwatch.ini"
     assert ctypes.windll.kernel32.SetFileAttributesW(str(ini), 0x23)
-    here("export", "fernwatch")
+    assert "fernwatch.ini (read-only, hidden)." in here("export", "fernwatch").err
     ctypes.windll.kernel32.SetFileAttributesW(str(ini), 0x20)
     here.write(ini, INI.replace(b"moss", b"nettles"))
     assert ctypes.windll.kernel32.SetFileAttributesW(str(ini), 0x23)
@@ -398,6 +398,37 @@ def test_other_drives_and_shares_by_their_names(here):
         here("compare", folder / "one.zinker", "here:fernwatch")
         assert here("check").code == 0
         shutil.rmtree(folder)
+
+
+# As the applications' sources have them (docs/subjects.md).
+SHIPPED = {
+    "hexchat": ("HexChat/hexchat.conf", "HexChat/servlist.conf", "HexChat/keybindings.conf"),
+    "mpv": ("mpv/mpv.conf", "mpv/input.conf", "mpv/scripts/fern.lua"),
+    "qbittorrent": ("qBittorrent/qBittorrent.ini", "qBittorrent/rss/feeds.json"),
+    "keepassxc": ("KeePassXC/keepassxc.ini",),
+    "wireshark": ("Wireshark/preferences", "Wireshark/dfilters", "Wireshark/colorfilters"),
+}
+
+
+def test_shipped_applications_are_found_in_their_windows_homes(here):
+    roaming = Path(os.environ["APPDATA"])
+    there = {path for names in SHIPPED.values() for path in names if (roaming / path).exists()}
+    if there:
+        pytest.skip(f"they are in use here: {sorted(there)}")
+    try:
+        for names in SHIPPED.values():
+            for name in names:
+                here.write(roaming / name, b"")
+        found = {one["id"]: one for one in here("subjects", "--place", "here", "--json").json}
+        for subject, names in SHIPPED.items():
+            parts = [part for part in found[subject]["parts"] if part["documents"]]
+            assert sum(part["documents"] for part in parts) == len(names), parts
+            assert all(part["home"].startswith(str(roaming)) for part in parts), parts
+        here("export", "hexchat", "mpv")
+        assert "mpv" in here("list").out
+    finally:
+        for names in SHIPPED.values():
+            shutil.rmtree(roaming / names[0].partition("/")[0], ignore_errors=True)
 
 
 # What is killed.

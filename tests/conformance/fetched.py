@@ -75,7 +75,7 @@ def debian_source(name: str) -> Path:
     """Return the folder of a Debian package's source, as its authors published it."""
 
     def fetch(to: Path) -> None:
-        _run("apt-get", *_apt(), "-qq", "source", "--download-only", name, cwd=to)
+        _run("apt-get", *_apt(), "-qq", "source", "--download-only", "--tar-only", name, cwd=to)
         for archive in to.glob("*.orig.tar.*"):
             with tarfile.open(archive) as packed:
                 packed.extractall(to / "root", filter="data")

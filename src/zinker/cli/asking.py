@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import typer
 
-from zinker.cli.output import console
+from zinker.cli.output import can_ask, console
 from zinker.model.errors import WrongUsage
 from zinker.model.where import Where
 
@@ -134,5 +134,5 @@ def _show(conflict: "Conflict") -> None:
 
 
 def _need_terminal(option: str, then: str) -> None:
-    if not sys.stdin.isatty():
+    if not can_ask():
         raise WrongUsage("Nothing done", f"{option} asks, and there is no terminal to answer on", then)

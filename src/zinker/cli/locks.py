@@ -1,12 +1,12 @@
 """Asks for what secrets are sealed for or opened with: a passphrase, or a key file."""
 
 import os
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 
 import typer
 
+from zinker.cli.output import can_ask
 from zinker.disk.files import read_regular
 from zinker.model.errors import WrongUsage, reason
 from zinker.profiles.sealing import Lock
@@ -36,7 +36,7 @@ def _passphrase(twice: bool) -> str:
     given = os.environ.get(_VARIABLE, "")
     if given:
         return given
-    if not sys.stdin.isatty():
+    if not can_ask():
         why = "a passphrase is needed, and there is no terminal to ask for it"
         raise WrongUsage("Nothing done", why, f"Set {_VARIABLE}, or seal for a key with --for.")
     asked: str = typer.prompt(

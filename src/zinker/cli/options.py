@@ -2,7 +2,6 @@
 
 import functools
 import inspect
-import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, cast
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, cast
 import typer
 
 from zinker.cli.guard import understood
+from zinker.cli.output import can_ask
 
 if TYPE_CHECKING:
     from zinker.jobs.importing import Wishes
@@ -318,7 +318,7 @@ def overruled(ctx: typer.Context) -> frozenset[str]:
     given = ctx.params
     names = {name for name in OVERRULABLE if given.get(name.replace("-", "_"))}
     target = given.get("target") or given.get("place")
-    is_asked = sys.stdin.isatty() and not given["yes"] and not given["json"]
+    is_asked = can_ask() and not given["yes"] and not given["json"]
     if (given.get("live") and given["live"] == target) or is_asked:
         names.add(NAMED)
     return frozenset(names)

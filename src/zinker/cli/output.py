@@ -100,6 +100,18 @@ def say(error: ZinkerError) -> None:
     print("\n".join(visible(line) for line in str(error).split("\n")), file=sys.stderr)
 
 
+def can_ask() -> bool:
+    """Tell whether there is somebody at the input to be asked; Windows takes its null device for a terminal."""
+    if not sys.stdin.isatty() or os.name != "nt":
+        return sys.stdin.isatty()
+    import ctypes
+    import msvcrt
+
+    handle = ctypes.c_void_p(msvcrt.get_osfhandle(sys.stdin.fileno()))  # type: ignore[attr-defined,unused-ignore]
+    mode = ctypes.byref(ctypes.c_uint32())
+    return bool(ctypes.windll.kernel32.GetConsoleMode(handle, mode))  # type: ignore[attr-defined,unused-ignore]
+
+
 def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:
     """Return what shows a plan and asks for it; without a terminal, or with --json, only --yes will do."""
 
@@ -107,7 +119,7 @@ def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) 
         show(plan)
         if yes:
             return True
-        if is_quiet or not sys.stdin.isatty():
+        if is_quiet or not can_ask():
             why = "there is no terminal to ask at, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
         if plan.is_production:

@@ -10,7 +10,7 @@ import typer
 
 from zinker.cli import options
 from zinker.cli.guard import understood
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import can_ask, emit, emit_json, setup_of
 from zinker.model.errors import WrongUsage
 
 _FIRST = "First do all but the change: open the application, save, close it."
@@ -74,7 +74,7 @@ def command(
     from zinker.jobs import spot
     from zinker.reports.spotted import spotted_json, spotted_text
 
-    if (still is None or seconds is None) and not sys.stdin.isatty():
+    if (still is None or seconds is None) and not can_ask():
         why = "there is no terminal to ask at when the change has been made"
         raise WrongUsage("Nothing spotted", why, "Give both watches their time: --still 5 --for 30.")
     given = ctx.params

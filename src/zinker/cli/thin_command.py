@@ -1,12 +1,11 @@
 """`zinker thin`."""
 
-import sys
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import can_ask, emit, emit_json, setup_of
 from zinker.model.errors import Refused
 
 if TYPE_CHECKING:
@@ -58,7 +57,7 @@ def command(
             emit(lambda width: thinning_text(plan, width))
         if yes:
             return True
-        if json or not sys.stdin.isatty():
+        if json or not can_ask():
             why = "there is no terminal to ask at, and --yes was not given"
             raise Refused("Not thinned", why, "Look at what would go with --preview, then add --yes.")
         return typer.confirm("Remove these?", default=False)

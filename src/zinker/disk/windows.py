@@ -1,6 +1,6 @@
 r"""What files have on Windows alone, by its own calls: attributes, access control lists, and who shares them.
 
-Nothing in here is called elsewhere, and everything can be imported there. Python opens files so that nobody can
+Everything can be imported elsewhere, where it does what the system has. Python opens files so that nobody can
 rename or remove them meanwhile; what is only read is opened so that everybody can.
 """
 
@@ -49,6 +49,8 @@ def is_link(looks: os.stat_result) -> bool:
 
 def open_shared(path: str) -> int:
     """Open a file for reading, so that others can rename and remove it; returns a descriptor, raises `OSError`."""
+    if not IS_WINDOWS:
+        return os.open(path, os.O_RDONLY)
     import msvcrt
 
     handle = _opened(path, _READ)
@@ -57,6 +59,8 @@ def open_shared(path: str) -> int:
 
 def is_held(path: str) -> bool:
     """Tell whether another program holds a file open so that nobody may put another one in its place."""
+    if not IS_WINDOWS:
+        return False
     try:
         handle = _opened(path, _DELETE)
     except OSError as error:

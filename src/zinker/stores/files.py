@@ -19,7 +19,7 @@ from zinker import formats
 from zinker.disk.attributes import attributes, is_root
 from zinker.disk.files import is_part, part_name
 from zinker.disk.tree import Folder, Reached, Tree, seen
-from zinker.disk.windows import IS_WINDOWS, is_link
+from zinker.disk.windows import IS_WINDOWS, given, is_link
 from zinker.model.errors import DocumentError, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
@@ -159,7 +159,7 @@ class FileHome(Home):
                 reading = self._read(document, at, looks)
                 now = at.seen()
                 if not stat.S_ISREG(looks.st_mode) or now == seen(looks):
-                    return msgspec.structs.replace(reading, seen=now, led=at.led)
+                    return msgspec.structs.replace(reading, seen=now, led=at.led, given=tuple(given(looks)))
             why = "it changed again and again while it was read; close the application that writes it"
         except FileNotFoundError:
             why = self._dangling(document) or "it does not exist"
@@ -302,10 +302,10 @@ class FileHome(Home):
         try:
             at = self.reach(change.document)
             looks = at.stat()
-            given = attributes(os.fspath(at.path))
+            own = attributes(os.fspath(at.path))
         except OSError:
             return []
-        return list(_notes(change, at, looks, given))
+        return list(_notes(change, at, looks, own))
 
     def writing(self) -> FileWriting:
         """Begin to write a change: everything is staged beside its place, and put there by renaming."""

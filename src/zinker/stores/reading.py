@@ -50,7 +50,8 @@ class Reading(msgspec.Struct, frozen=True):
     A document that could not be read at all has the format "" and one trouble. One that breaks its format
     has the format `whole`, its content, and one trouble. `file` is its state as a file, None where the store has
     none; `content` its bytes, None for a link, an empty folder, or a file that is a secret as a whole.
-    `seen` is what the home tells a document by that has not changed since; `led` the path that links led to.
+    `seen` is what the home tells a document by that has not changed since; `led` the path that links led to;
+    `given` are attributes that it has at the place and no profile holds.
     """
 
     document: str
@@ -66,6 +67,7 @@ class Reading(msgspec.Struct, frozen=True):
     later: list[Trouble] = []
     seen: object = None
     led: str = ""
+    given: tuple[str, ...] = ()
 
     @property
     def is_readable(self) -> bool:

@@ -32,6 +32,7 @@ _AHEAD = 2
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
 _TOLD_AFTER = 5_000  # settings
+_TOLD = 5  # files that have what no profile holds
 
 
 def no_progress(what: str, done: int, total: int) -> None:
@@ -78,6 +79,7 @@ class _Capture:
         self._progress, self._sharing = progress, sharing
         self._withholder = session.withholder
         self._problems: list[Problem] = []
+        self._given: list[str] = []
 
     def run(self, locks: tuple[Lock, ...], is_fallback: bool) -> Manifest:
         session, builder = self._session, self._builder
@@ -89,6 +91,10 @@ class _Capture:
                     self._document(part, at, read)
         for home in homes:
             home.finish()
+        if self._given and not is_fallback:
+            told, more = ", ".join(self._given[:_TOLD]), len(self._given) - _TOLD
+            told += f" and {more} more" if more > 0 else ""
+            session.setup.notify(f"What no profile holds, and stays with the file that is there: {told}.")
         self._progress("", 0, 0)
         locks = (self._withholder.lock,) if is_fallback else locks
         is_sealed = bool(locks and self._withholder.secrets) and not (is_fallback and cannot_seal())
@@ -169,6 +175,8 @@ class _Capture:
             try:
                 reading = read() if attempt == 1 else at.home.read(at.document)
                 self._session.remember(part, reading)
+                if reading.given:
+                    self._given.append(f"{at.document} ({', '.join(reading.given)})")
                 guarded = self._withholder.withhold(part, reading)
                 self._add(part, self._sharing.shared(part, guarded) if self._sharing else guarded)
                 return
