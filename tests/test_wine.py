@@ -84,9 +84,9 @@ class Stage:
             check=False,
         )
 
-    def __call__(self, *arguments, cwd=None, code=0, env=()):
+    def __call__(self, *arguments, cwd=None, code=0, env=(), stick=None):
         """Run Zinker as it is on the stick, by its command."""
-        command = windows_path(self.stick / "zinker.cmd")
+        command = windows_path((stick or self.stick) / "zinker.cmd")
         done = self.wine("cmd", "/c", command, *arguments, cwd=cwd, env=env)
         assert "Traceback" not in done.stderr, done.stderr
         assert code is None or done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
@@ -293,9 +293,17 @@ def test_a_stick_leaves_nothing_and_is_put_right_when_it_was_pulled(stage):
     assert "Change 1, begun on SHED-1, has not ended" in told, told
     told = elsewhere("SHED-1", "export", "mosslight", "--place", "potting-shed").stderr
     assert "was cut off" in told and theirs.places("potting-shed") == spoiled, told
-    assert machine() == before
-    kept_here = {path.name for path in stage.stick.iterdir()}
-    assert kept_here == {"python", "subjects", "zinker-home", "zinker.cmd"}
+    # What it keeps is found beside it, under whatever name that is.
+    own = stage.path / "drive/Stick ö"
+    shutil.copytree(stage.stick, own, copy_function=os.link, ignore=shutil.ignore_patterns("zinker-home"))
+    portable.dress(own, (0, 0))
+    (roaming,) = (path for path in drive_c.glob("users/*/AppData/Roaming") if "Public" not in path.parts)
+    (roaming / "fern.ini").write_bytes(b"[plots]\r\nnorth = fern\r\n")
+    stage("export", "--home", r"%APPDATA%\fern.ini", "--label", "by-hand", stick=own)
+    moved = own.rename(own.with_name("Another stick"))
+    assert "by-hand" in stage("list", stick=moved).stdout
+    here = {"python", "shelf", "subjects", "zinker-home", "zinker.cmd"}
+    assert {path.name for path in moved.iterdir()} == here and machine() == before
 
 
 @pytest.mark.parametrize("page", [437, 850, 1252])
