@@ -142,6 +142,7 @@ def told(text, folder):
     """Return the lines of a demo without what is another one every time, and on every machine."""
     text = text.replace("\\", "/").replace(folder, "GARDEN").partition("is yours:")[0]
     text = re.sub(r"\d{4}-\d\d-\d\d([ T]\d\d:\d\d(:\d\d)?)?|\d{8}-\d{6}|took \d+ seconds", "THEN", text)
+    text = re.sub(r"just now|\d+ (second|minute)s?( ago| old)?", "LATELY", text)
     lines = (re.sub(r"  +", "  ", re.sub(r":\d{4,5}\b", ":PORT", line)).strip() for line in text.splitlines())
     return [line for line in lines if not line.startswith("here ")]
 
