@@ -312,6 +312,17 @@ def test_long_paths_and_odd_names_come_back(here):
     here.clear()
     here("import", "fernwatch", "--yes")
     assert here.state == before
+    deep = here.path / "/".join(["a-shelf-that-lies-deep-down"] * 8)
+    os.makedirs(exact(str(deep.parent)))
+    toml = here.home / "zinker.toml"
+    toml.write_text(toml.read_text().replace("../shelf", deep.as_posix()))
+    here("export", "fernwatch", "--label", "deep")
+    here.spoil()
+    here("import", "fernwatch@deep", "--yes")
+    here("undo", "--yes")
+    here("check")
+    here("import", "fernwatch@deep", "--yes")
+    assert here.state == before
     dotted = here.data / "looks/dotted."
     here.write(dotted, b"with a dot")
     assert "dotted." in here("export", "fernwatch", "--to", "odd.zinker").out + here("show", "odd.zinker").out

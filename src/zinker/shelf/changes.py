@@ -19,6 +19,7 @@ import msgspec
 
 from zinker.disk.announce import announce
 from zinker.disk.files import PRIVATE, flush_folder, make_folders, open_own, write_file
+from zinker.disk.windows import exact
 from zinker.model.change import Change
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
@@ -40,7 +41,7 @@ class ChangeLog:
         notify: Callable[[str], None] = lambda text: None,
     ) -> None:
         """Open the record in a folder; `notify` is told of what in it is damaged."""
-        self._folder, self._lock, self._mode, self._notify = folder, lock, mode, notify
+        self._folder, self._lock, self._mode, self._notify = Path(exact(str(folder))), lock, mode, notify
         self._damaged: set[int] = set()
 
     def reserve(self) -> int:

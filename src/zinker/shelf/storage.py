@@ -26,6 +26,7 @@ from zinker.disk.files import (
     open_part,
     open_regular,
 )
+from zinker.disk.windows import exact
 
 LOCK = ".lock"
 # How the address of a share begins.
@@ -123,7 +124,8 @@ class FolderStorage(Storage):
 
     def __init__(self, folder: Path, mode: int | None = PRIVATE) -> None:
         self.folder: Path | None = folder
-        self._folder, self._mode, self.told = folder, mode, str(folder)
+        # Names on a shelf are long, and Windows takes no path of over 259 characters as it is.
+        self._folder, self._mode, self.told = Path(exact(str(folder))), mode, str(folder)
         self._made: set[Path] = set()
         self._own: Path | None = None
         self._is_held = False
@@ -131,8 +133,8 @@ class FolderStorage(Storage):
 
     def absence(self) -> str:
         """Say why it cannot be made: what it would be in is not there."""
-        parent = self._folder.parent
-        return "" if parent.is_dir() else f"{parent} is not there, in which the shelf {self.told} would be"
+        above = Path(self.told).parent
+        return "" if self._folder.parent.is_dir() else f"{above} is not there, in which the shelf {self.told} would be"
 
     def prepare(self) -> Iterator[str]:
         """Make it, and close what other accounts of this machine could read, unless it is theirs, too."""

@@ -209,7 +209,7 @@ class FileHome(Home):
     def closed(self, document: str) -> Closed | None:
         """Say why a document could not be written or removed, or None if nothing is seen to prevent it."""
         path = self._path(document)
-        if self._is_held(document):
+        if IS_WINDOWS and self._is_held(document):
             then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
             return Closed(str(path), "another program holds it open", then)
         why = self._why_closed(document, path)
