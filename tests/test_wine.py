@@ -123,7 +123,8 @@ def stage(tmp_path_factory):
 def test_what_holds_on_windows(stage, which, tmp_path):
     script = (
         "import sys; sys.path[:0] = sys.argv[1:3]; import pytest;"
-        "sys.exit(pytest.main(['-q', '-p', 'no:cacheprovider', '-o', 'addopts=', '--tb=short', *sys.argv[3:]]))"
+        "own = ['-q', '-p', 'no:cacheprovider', '-o', 'addopts=', '-o', 'timeout=1200', '--tb=short'];"
+        "sys.exit(pytest.main([*own, *sys.argv[3:]]))"
     )
     paths = [windows_path(path) for path in (stage.judges, PROJECT / "tests")]
     more = [

@@ -7,9 +7,8 @@ import shutil
 import socket
 import subprocess
 import sys
-import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from zinker.demo.garden import click, close_till, set_running, spoil
@@ -68,10 +67,19 @@ def tell(garden: Path) -> None:
     run.say(
         "Which setting is it that makes the dusk start later? Fern moves the slider while Zinker watches."
     )
-    with clicking(garden):
-        run(
-            "spot", "mosslight", "--place", "glasshouse", "--still", "1", "--for", "4", "--label", "late-dusk"
-        )
+    watch = (
+        "spot",
+        "mosslight",
+        "--place",
+        "glasshouse",
+        "--still",
+        "1",
+        "--for",
+        "2",
+        "--label",
+        "late-dusk",
+    )
+    run(*watch, meanwhile=lambda: click(garden))
     _till(run, garden)
     _tenants(run, garden)
     run("list")
@@ -146,17 +154,6 @@ def serving(garden: Path) -> Iterator[None]:
         toml.write_text(text, encoding="utf-8")
 
 
-@contextlib.contextmanager
-def clicking(garden: Path) -> Iterator[None]:
-    """Move a slider in Mosslight, once, a while after this is entered."""
-    timer = threading.Timer(3.5, click, [garden])
-    timer.start()
-    try:
-        yield
-    finally:
-        timer.join()
-
-
 class _Runner:
     """Shows a command and runs it, in the garden."""
 
@@ -169,10 +166,22 @@ class _Runner:
     def say(self, text: str) -> None:
         print(f"\n# {text}" if not text[:1].islower() else f"# {text}", flush=True)
 
-    def __call__(self, *arguments: str, ends: int = 0) -> None:
+    def __call__(self, *arguments: str, ends: int = 0, meanwhile: Callable[[], None] | None = None) -> None:
+        """Run the command; `meanwhile` is done once it watches for the second time."""
         print(f"\n$ zinker {shlex.join(arguments)}", flush=True)
         command = [sys.executable, "-m", "zinker", *arguments]
-        done = subprocess.run(command, cwd=self._garden, env=self._env, stdin=subprocess.DEVNULL, check=False)
+        errors = subprocess.PIPE if meanwhile else None
+        with subprocess.Popen(
+            command, cwd=self._garden, env=self._env, stdin=subprocess.DEVNULL, stderr=errors
+        ) as done:
+            watched = 0
+            for line in done.stderr or ():
+                sys.stderr.buffer.write(line)
+                sys.stderr.flush()
+                watched += b"Watching" in line
+                if watched == 2 and meanwhile:
+                    watched += 1
+                    meanwhile()
         if done.returncode != ends:
             why = f"`zinker {shlex.join(arguments)}` ended with {done.returncode}, not {ends}"
             raise Failed("Demo not finished", why, "Please report this.")

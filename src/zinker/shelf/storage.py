@@ -133,8 +133,9 @@ class FolderStorage(Storage):
 
     def absence(self) -> str:
         """Say why it cannot be made: what it would be in is not there."""
-        above = Path(self.told).parent
-        return "" if self._folder.parent.is_dir() else f"{above} is not there, in which the shelf {self.told} would be"
+        if self._folder.parent.is_dir():
+            return ""
+        return f"{Path(self.told).parent} is not there, in which the shelf {self.told} would be"
 
     def prepare(self) -> Iterator[str]:
         """Make it, and close what other accounts of this machine could read, unless it is theirs, too."""
