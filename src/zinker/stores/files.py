@@ -211,7 +211,7 @@ class FileHome(Home):
         path = self._path(document)
         if IS_WINDOWS and self._is_held(document):
             then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
-            return Closed(str(path), "another program holds it open", then)
+            return Closed(str(path), "another program holds it open", then, is_held=True)
         why = self._why_closed(document, path)
         then = "Get the right to write there, or add --leave-unwritable to leave it alone."
         return Closed(str(path), why, then) if why else None

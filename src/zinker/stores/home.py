@@ -59,11 +59,15 @@ class NoHome(Refused):
 
 
 class Closed(NamedTuple):
-    """Why a document cannot be written at all: what is meant, the reason, and what to do about it."""
+    """Why a document cannot be written at all: what is meant, the reason, and what to do about it.
+
+    One that is `held` by another program can be read neither, and could be when that lets go of it.
+    """
 
     what: str
     why: str
     then: str
+    is_held: bool = False
 
 
 class Changed(Refused):

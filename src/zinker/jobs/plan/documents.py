@@ -133,7 +133,8 @@ class PartPlanner:
             return self._why(document, why, "unfit")
         if document not in case.live and (why := self._why_unread(document)):
             # A file that another program holds can neither be read nor replaced: it is to be closed first.
-            if case.home.traits.has_files and (closed := case.home.closed(document)):
+            closed = case.home.closed(document)
+            if closed is not None and closed.is_held:
                 self._objections.append(to_closed(closed))
             return self._why(document, f"the one there cannot be read: {why}", "unreadable")
         if document not in case.source and (why := _why_unknown(case.source_problems, document)):
