@@ -265,14 +265,15 @@ def test_names_with_every_character_and_ten_thousand_values(branch):
 
 def test_the_registry_editor_reads_what_is_written_and_the_other_way_round(here):
     for name, type, value in registry_cases.VALUES:
-        # Half a character has no place in a text file; that editor ends texts itself, and reads four bytes of two.
-        if name not in ("Lone", "Without end", "Odd dword"):
+        if name != "Without end":  # Wine's editor gives every text an end
             here.registry.set(BRANCH + r"\Every", name, type, value)
     before = registry_cases.read(here.registry, BRANCH)
     here("export", "fernwatch", "--part", "till", "--to", "own.reg")
     _delete(here.registry, BRANCH)
     subprocess.run(["regedit", "/S", here.path / "own.reg"], check=True)
     assert registry_cases.read(here.registry, BRANCH) == before
+    here.registry.delete_value(BRANCH + r"\Every", "Odd dword")  # it writes four bytes for these two
+    before = registry_cases.read(here.registry, BRANCH)
     subprocess.run(["regedit", "/E", here.path / "theirs.reg", BRANCH], check=True)
     here("compare", "theirs.reg", "here:fernwatch")
     _delete(here.registry, BRANCH)

@@ -326,7 +326,9 @@ def test_every_code_page_shows_what_it_can(stage, page):
 def test_the_folder_is_packed_whole(stage, tmp_path):
     small = tmp_path / "stick"
     shutil.copytree(stage.stick, small, ignore=lambda folder, names: {*names} & {"packages", "__pycache__"})
+    (small / "zinker-home/fingerprint-key").write_bytes(b"nobody else's")
     with zipfile.ZipFile(portable.packed(small)) as packed:
+        assert "stick/zinker-home/fingerprint-key" not in packed.namelist()
         assert {"stick/zinker.cmd", "stick/zinker-home/zinker.toml", "stick/python/python.exe"} <= {
             *packed.namelist()
         }

@@ -157,10 +157,14 @@ def dress(folder: Path, version: tuple[int, int]) -> None:
 
 
 def packed(folder: Path) -> Path:
-    """Pack the folder; the same files give the same bytes."""
+    """Pack the folder, without what a run has kept in it; the same files give the same bytes."""
     archive = folder.with_name(f"{folder.name}.zip")
     with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED) as to:
-        for path in sorted(folder.rglob("*")):
+        whole = [folder / "zinker.cmd", folder / "zinker-home/zinker.toml"]
+        whole += [
+            path for name in ("python", "subjects") for path in (folder / name, *(folder / name).rglob("*"))
+        ]
+        for path in sorted(whole):
             name = path.relative_to(folder.parent).as_posix()
             if path.is_dir():
                 to.writestr(zipfile.ZipInfo(f"{name}/"), b"")
@@ -181,6 +185,8 @@ def main() -> None:
         "--with", nargs="*", default=[], dest="more", help="other releases, as in cryptography<43"
     )
     options = parser.parse_args()
+    if not zipfile.is_zipfile(options.archive):
+        sys.exit(f"{options.archive} is no ZIP archive: give the embeddable package of Python for Windows.")
     python = options.folder / "python"
     shutil.rmtree(python, ignore_errors=True)
     version = unpacked(options.archive, python)

@@ -9,6 +9,7 @@ import ctypes
 import errno
 import os
 import stat
+from functools import cache
 from typing import Any
 
 IS_WINDOWS = os.name == "nt"
@@ -171,9 +172,11 @@ def _error(path: str) -> OSError:
     return OSError(0, ctypes.FormatError(code).strip(), path, code)  # type: ignore[attr-defined,unused-ignore]
 
 
+@cache
 def _kernel() -> Any:
     return ctypes.WinDLL("kernel32", use_last_error=True)  # type: ignore[attr-defined,unused-ignore]
 
 
+@cache
 def _advapi() -> Any:
     return ctypes.WinDLL("advapi32", use_last_error=True)  # type: ignore[attr-defined,unused-ignore]
