@@ -300,6 +300,8 @@ def test_the_folders_of_windows_are_found_broken_and_put_back(here):
     here.clear()
     here("import", "fernwatch@whole", "--yes")
     assert here.state == before
+    (here.path / "beds-of-mine.txt").write_text("no document")  # no pattern is taken for what is here
+    assert "beds.txt" in here("show", "fernwatch", "--document", "b*.txt").out
     here("export", "fernwatch", "--to", "%APPDATA%\\" + NAME + "\\kept.zinker")
     here("compare", "%APPDATA%/" + NAME + "/kept.zinker", "here:fernwatch")
 

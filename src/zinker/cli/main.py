@@ -116,7 +116,8 @@ def run() -> None:
     # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
     gc.set_threshold(200_000, 50, 50)
     try:
-        app_for(_words())(prog_name="zinker")
+        # What stands for several files, or for a place's own folder, is for the command to understand.
+        app_for(_words())(prog_name="zinker", windows_expand_args=False)
     except SystemExit as end:
         if (
             end.code == INTERRUPTED

@@ -217,6 +217,8 @@ class FileHome(Home):
         return Closed(str(path), why, then) if why else None
 
     def _is_held(self, document: str) -> bool:
+        if self._root(document)[0].is_database:  # it is written to, not replaced
+            return False
         with contextlib.suppress(OSError):
             at = self.reach(document)
             return at.folder.is_held(at.name)
