@@ -26,8 +26,9 @@ from zinker.stores.registry import RegistryError
 from zinker.stores.windows_registry import WindowsRegistry
 
 KILLING = Path(__file__).parent / "killing"
-NAME = "Tarn Hollow Fernwatch"
-BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Fernwatch"
+# Several runs at once on one machine keep out of each other's way.
+NAME = f"Tarn Hollow Fernwatch {os.getpid()}"
+BRANCH = rf"HKEY_CURRENT_USER\Software\Tarn Hollow\Fernwatch {os.getpid()}"
 SUBJECT = rf"""
 format = 1
 id = "fernwatch"
@@ -176,7 +177,7 @@ def here(tmp_path):
 
 @pytest.fixture
 def branch():
-    key = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Cases"
+    key = rf"HKEY_CURRENT_USER\Software\Tarn Hollow\Cases {os.getpid()}"
     _delete(WindowsRegistry(winreg), key)
     yield key
     _delete(WindowsRegistry(winreg), key)
