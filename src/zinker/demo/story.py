@@ -67,19 +67,8 @@ def tell(garden: Path) -> None:
     run.say(
         "Which setting is it that makes the dusk start later? Fern moves the slider while Zinker watches."
     )
-    watch = (
-        "spot",
-        "mosslight",
-        "--place",
-        "glasshouse",
-        "--still",
-        "1",
-        "--for",
-        "2",
-        "--label",
-        "late-dusk",
-    )
-    run(*watch, meanwhile=lambda: click(garden))
+    watches = ("--still", "1", "--for", "2", "--label", "late-dusk")
+    run("spot", "mosslight", "--place", "glasshouse", *watches, meanwhile=lambda: click(garden))
     _till(run, garden)
     _tenants(run, garden)
     run("list")

@@ -192,9 +192,14 @@ class Folder:
         """Rename, over what has the new name; raises `OSError`."""
         announce("rename", self.path / new)
         if self.descriptor is None:
-            if self.has(new):
-                clear_read_only(self._at(new)[0])
-            os.replace(self._at(old)[0], self._at(new)[0])
+            target = self._at(new)[0]
+            was_read_only = self.has(new) and clear_read_only(target)
+            try:
+                os.replace(self._at(old)[0], target)
+            except OSError:
+                if was_read_only:
+                    os.chmod(target, stat.S_IREAD)
+                raise
         else:
             os.replace(old, new, src_dir_fd=self.descriptor, dst_dir_fd=self.descriptor)
 
