@@ -265,7 +265,7 @@ def main() -> None:
             screen.shot(
                 "list",
                 "zinker list mosslight",
-                "zinker copy mosslight --to stick/shelf",
+                "zinker copy --to stick/shelf | tail -2",
                 "zinker thin mosslight --newest 1 --preview",
                 "find shelf/objects -size -2 | head -1 | xargs truncate -s -9   # a bad sector",
                 "zinker check --from stick/shelf",

@@ -99,7 +99,7 @@ def checked_text(checked: Checked, width: int) -> Iterator[Text]:
         what = count(tally.unneeded, "object")
         yield plain(f"No version needs {what} ({size(tally.unneeded_size)}); `zinker thin` removes that.")
     if checked.damages:
-        yield heading("--from SHELF mends what another shelf has; what an export finds again is kept anew.")
+        yield heading("Another shelf that has it mends it (--from SHELF); what an export finds again is kept anew.")
     elif not tally.damages:
         yield heading("All of it is as it was written.")
 
