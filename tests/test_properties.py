@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from zinker.jobs import Wishes, compare, export, import_profile, load_setup, undo
+from zinker.jobs.comparing import Wanted
 from zinker.model.errors import ZinkerError
 from zinker.model.setting import decode_line, encode_line
 from zinker.profiles.reading import open_profile
@@ -86,7 +87,7 @@ def test_any_registry_comes_back_and_goes_again(shared, there, here):
         Wishes(translate=False, overruled=frozenset({"adopt", "new-instance"})),
     )
     assert outcome.is_complete
-    found = compare(setup, "potting-shed:mosslight", "glasshouse:mosslight", parts=("panel",))
+    found = compare(setup, "potting-shed:mosslight", "glasshouse:mosslight", Wanted(("panel",)))
     # Nothing of the profile is missing there; what only the place had has stayed. A key that was empty is
     # no longer a setting of its own once something is in it.
     assert all(d.word == "new" or d.before.type in ("key", "withheld") for d in found.differences)
@@ -166,7 +167,7 @@ def test_any_files_come_back_and_go_again(shared, there, here):
         Wishes(translate=False, overruled=frozenset({"adopt", "new-instance"})),
     )
     left = {(item.document, item.address) for item in outcome.left}
-    found = compare(setup, "mosslight@1", "glasshouse:mosslight", parts=parts)
+    found = compare(setup, "mosslight@1", "glasshouse:mosslight", Wanted(parts))
     missing = [d for d in found.differences if d.word != "new" and (d.document, d.address) not in left]
     # An empty object or section that has been filled there is not a setting of its own any more.
     assert all(d.before.value in ({}, []) for d in missing), missing

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import typer
 
-from zinker.cli.output import can_ask, console
+from zinker.cli.output import can_ask, console, rich_text
 from zinker.model.errors import WrongUsage
 from zinker.model.where import Where
 
@@ -108,12 +108,14 @@ def _print_entries(
     left_out: set[int],
     subject: "Subject",
 ) -> None:
-    from zinker.reports.asking import entry_text
+    from zinker.reports.asking import choice
+    from zinker.reports.render.text import checklist_line
 
     own = console(stderr=True)
     for number, (_, document, item) in enumerate(entries, 1):
         mark = "leave" if number in left_out else "write"
-        own.print(entry_text(number, mark, document, item, subject, own.width))
+        entry = choice(document, item, subject)
+        own.print(rich_text(checklist_line(number, mark, entry, own.width)))
 
 
 def _numbers(given: str, most: int) -> Iterator[int]:
@@ -126,11 +128,12 @@ def _numbers(given: str, most: int) -> Iterator[int]:
 
 
 def _show(conflict: "Conflict") -> None:
-    from zinker.reports.asking import conflict_text
+    from zinker.reports.asking import conflict_blocks
+    from zinker.reports.render.text import lines
 
     own = console(stderr=True)
-    for line in conflict_text(conflict, own.width):
-        own.print(line)
+    for line in lines(conflict_blocks(conflict), own.width):
+        own.print(rich_text(line))
 
 
 def _need_terminal(option: str, then: str) -> None:

@@ -30,12 +30,12 @@ def command(
     Example: zinker check ./profiles/mosslight --accept
     """
     from zinker.jobs import check
-    from zinker.reports.shelf import checked_json, checked_text
+    from zinker.reports.shelf import checked_blocks, checked_json
 
     with progress_shown() as progress:
         done = check(setup_of(ctx), what, source, accept, progress)
     if json:
         emit_json(checked_json(done))
     else:
-        emit(lambda width: checked_text(done, width))
+        emit(checked_blocks(done))
     raise typer.Exit(5 if done.damages else 0)

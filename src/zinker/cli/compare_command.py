@@ -1,13 +1,65 @@
 """`zinker compare`."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, progress_shown, setup_of
+from zinker.cli.forms import FORMS, Delivery
+from zinker.cli.output import progress_shown, setup_of
+
+_FILTERS: options.Group = {
+    "kind": (
+        Annotated[
+            list[Literal["changed", "new", "gone"]] | None,
+            typer.Option(
+                help="Only what is `changed`, `new` or `gone`; may be given again.",
+                metavar="KIND",
+                rich_help_panel=options.CHOOSING,
+            ),
+        ],
+        None,
+    ),
+    "find": (
+        Annotated[
+            str,
+            typer.Option(
+                help="Only settings with this text in name, title or value.",
+                metavar="TEXT",
+                rich_help_panel=options.CHOOSING,
+            ),
+        ],
+        "",
+    ),
+    "volatile": (
+        Annotated[
+            bool,
+            typer.Option("--volatile", help="Also what changes by itself.", rich_help_panel=options.CHOOSING),
+        ],
+        False,
+    ),
+    "brief": (
+        Annotated[
+            bool,
+            typer.Option("--brief", help="Only how much, by document.", rich_help_panel=options.ENDING),
+        ],
+        False,
+    ),
+    "full": (
+        Annotated[
+            bool,
+            typer.Option(
+                "--full",
+                help="Also what was in documents that came or went.",
+                rich_help_panel=options.ENDING,
+            ),
+        ],
+        False,
+    ),
+}
 
 
+@options.taking(_FILTERS, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[
@@ -24,28 +76,29 @@ def command(
     crosswalk: options.Crosswalk = None,
     prefix: Annotated[str, typer.Option(help="Of policies brought with --prefix TEXT.", metavar="TEXT")] = "",
     suffix: Annotated[str, typer.Option(help="Of policies brought with --suffix TEXT.", metavar="TEXT")] = "",
-    json: options.Json = False,
 ) -> None:
     """What is not the same. Ends with 1 if there are differences, else with 0.
 
     Example: zinker compare mosslight@before-update
 
-    Example: zinker compare here:mosslight/bench-east here:mosslight/bench-west
-
     Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
+
+    Example: zinker compare mosslight@2026-11-01 mosslight@2026-11-22 --output november.docx
     """
     from zinker.jobs import compare
+    from zinker.jobs.comparing import Wanted
     from zinker.jobs.translate.rules import load_rules
-    from zinker.reports.comparison import comparison_json, comparison_text
+    from zinker.reports.comparison import comparison_report
 
+    given = ctx.params
+    delivery = Delivery(given)
     rules = load_rules(crosswalk) if crosswalk else None
+    wanted = Wanted(
+        tuple(part or ()), tuple(document or ()), tuple(given["kind"] or ()), given["find"], given["volatile"]
+    )
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
-        parts, documents = tuple(part or ()), tuple(document or ())
-        comparison = compare(setup, reference, other, parts, place, rules, documents, prefix, suffix)
-    if json:
-        emit_json(comparison_json(comparison))
-    else:
-        emit(lambda width: comparison_text(comparison, width))
+        comparison = compare(setup, reference, other, wanted, place, rules, prefix, suffix)
+    delivery.deliver(comparison_report(comparison, given["brief"]), given["full"])
     if comparison.differences or comparison.uncertain:
         raise typer.Exit(1)

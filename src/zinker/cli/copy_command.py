@@ -45,7 +45,7 @@ def command(
     Example: zinker copy mosslight.zinker
     """
     from zinker.jobs import copy
-    from zinker.reports.shelf import copied_text
+    from zinker.reports.shelf import copied_blocks
 
     with progress_shown() as progress:
         setup = setup_of(ctx)
@@ -53,5 +53,5 @@ def command(
     if json:
         emit_json(done)
     else:
-        emit(lambda width: copied_text(done, width))
+        emit(copied_blocks(done))
     raise typer.Exit(0 if done.is_complete else 5)

@@ -180,7 +180,7 @@ def _all(
     setup: "Setup", jobs: list[tuple[str, str]], wanted: _Wanted, json: bool
 ) -> tuple[list[dict[str, Any]], int]:
     """Export one after the other; returns what came of them for programs, and the exit code."""
-    from zinker.reports.listing import exported_text
+    from zinker.reports.exported import exported_blocks
 
     codes: set[int] = {0}
     results: list[dict[str, Any]] = []
@@ -208,7 +208,7 @@ def _all(
             continue
         id = done.manifest.subject
         described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
-        emit(lambda width, done=done, described=described: exported_text(done, described, width))  # type: ignore[misc]
+        emit(exported_blocks(done, described))
     return results, max(codes)
 
 

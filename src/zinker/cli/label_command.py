@@ -33,7 +33,7 @@ def command(
     Example: zinker label mosslight@7 --take-away
     """
     from zinker.jobs import label
-    from zinker.reports.listing import version_json, versions_text
+    from zinker.reports.listing import version_json, versions_blocks
 
     if take_away and name:
         raise WrongUsage("Not labelled", "both a label and --take-away were given", "Choose one.")
@@ -41,4 +41,4 @@ def command(
     if json:
         emit_json(version_json(done))
     else:
-        emit(lambda width: versions_text([done], width))
+        emit(versions_blocks([done]))

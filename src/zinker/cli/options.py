@@ -148,7 +148,7 @@ Report = Annotated[
     Path | None,
     typer.Option(
         "--report",
-        help="Also write the result to this new file; .json for JSON.",
+        help="Also write the result to this new file; its ending tells the form.",
         metavar="FILE",
         rich_help_panel=ENDING,
     ),

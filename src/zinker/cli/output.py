@@ -5,7 +5,7 @@ import os
 import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
-from itertools import accumulate
+from itertools import accumulate, chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
     from zinker.jobs.setup import Setup
     from zinker.model.plan import Plan
+    from zinker.reports.page import Block
+    from zinker.reports.render.text import Line
 
 # A bar that is there for less than a second only flickers.
 PATIENCE = 1.0
@@ -40,7 +42,7 @@ def console(stderr: bool = False) -> "Console":
     from rich.console import Console
     from rich.theme import Theme
 
-    from zinker.reports.lines import FEW_COLOURS, STYLES
+    from zinker.reports.render.text import FEW_COLOURS, STYLES
 
     own = Console(stderr=stderr, highlight=False, markup=False, emoji=False, soft_wrap=True)
     has_few = own.color_system in ("standard", "windows")
@@ -50,20 +52,35 @@ def console(stderr: bool = False) -> "Console":
     return own
 
 
-def emit(lines: Callable[[int], Iterable["Text"]]) -> None:
-    """Print lines made for the width there is."""
+def emit(blocks: Iterable["Block"], full: bool = False, paged: bool = False) -> None:
+    """Print blocks of a page in lines as long as there is room; `paged`, where they are more than a screen.
+
+    A file, or a program that reads on, gets every line whole, and without looks.
+    """
+    from zinker.reports.render.text import lines
     from zinker.reports.words import UNCUT
 
-    own = console()
-    shown = lines(own.width if own.is_terminal else UNCUT)
-    if own.is_terminal:  # a file, or a program that reads on, gets every line whole
-        shown = (piece for line in shown for piece in _folded(line, own))
-    if own.color_system is None:
-        # Without looks, Rich would only take its time: half a millisecond a line.
-        sys.stdout.writelines(f"{line.plain}\n" for line in shown)
+    if not sys.stdout.isatty():
+        sys.stdout.writelines(f"{line.plain}\n" for line in lines(blocks, UNCUT, full))
         return
-    for line in shown:
-        own.print(line)
+    own = console()
+    shown = (piece for line in lines(blocks, own.width, full) for piece in _folded(rich_text(line), own))
+    first = list(islice(shown, own.height)) if paged and own.is_terminal and can_ask() else []
+    if len(first) < own.height:
+        for line in chain(first, shown):
+            own.print(line)
+        return
+    os.environ.setdefault("LESS", "-R")  # looks stay looks
+    with own.pager(styles=own.color_system is not None):
+        for line in chain(first, shown):
+            own.print(line)
+
+
+def rich_text(line: "Line") -> "Text":
+    """Return a line as Rich prints it."""
+    from rich.text import Text
+
+    return Text.assemble(*line.pieces)
 
 
 def _folded(line: "Text", own: "Console") -> "Iterator[Text]":

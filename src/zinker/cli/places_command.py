@@ -12,12 +12,12 @@ def command(ctx: typer.Context, json: options.Json = False) -> None:
     Example: zinker places
     """
     from zinker.jobs import place_states
-    from zinker.reports.listing import places_text
+    from zinker.reports.listing import places_blocks
 
     states = place_states(setup_of(ctx))
     if json:
         emit_json(states)
     else:
-        emit(lambda width: places_text(states, width))
+        emit(places_blocks(states))
     if any(state.absence for state in states):
         raise typer.Exit(1)

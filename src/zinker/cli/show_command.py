@@ -5,9 +5,11 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, progress_shown, setup_of
+from zinker.cli.forms import FORMS, Delivery
+from zinker.cli.output import progress_shown, setup_of
 
 
+@options.taking(FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[
@@ -21,19 +23,18 @@ def command(
     secrets: Annotated[
         bool, typer.Option("--secrets", help="Only what was withheld, and by which rule.")
     ] = False,
-    json: options.Json = False,
 ) -> None:
     """The settings in a profile or at a place.
 
     Example: zinker show here:mosslight --find dusk
+
+    Example: zinker show mosslight@latest --output mosslight.csv
     """
     from zinker.jobs import show
-    from zinker.reports.listing import shown_json, shown_text
+    from zinker.reports.shown import shown_report
 
+    delivery = Delivery(ctx.params)
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
         shown = show(setup, reference, tuple(part or ()), find, secrets, tuple(document or ()))
-    if json:
-        emit_json(shown_json(shown))
-    else:
-        emit(lambda width: shown_text(shown, width))
+    delivery.deliver(shown_report(shown))

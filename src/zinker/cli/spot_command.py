@@ -72,7 +72,7 @@ def command(
     Example: zinker spot --home ~/.config/fernwork --draft fernwork
     """
     from zinker.jobs import spot
-    from zinker.reports.spotted import spotted_json, spotted_text
+    from zinker.reports.spotted import spotted_blocks, spotted_json
 
     if (still is None or seconds is None) and not can_ask():
         why = "there is no terminal to ask at when the change has been made"
@@ -95,7 +95,7 @@ def command(
     if json:
         emit_json(spotted_json(spotted))
     else:
-        emit(lambda width: spotted_text(spotted, width))
+        emit(spotted_blocks(spotted))
 
 
 def _waiting(what: str, seconds: float | None) -> Callable[[], None]:

@@ -50,13 +50,13 @@ def check(
     Example: `zinker subjects check mosslight.subject.toml`
     """
     from zinker.jobs import check_subject
-    from zinker.reports.listing import mistakes_text
+    from zinker.reports.listing import mistakes_blocks
 
     mistakes = check_subject(file)
     if json:
         emit_json({"file": str(file), "mistakes": mistakes})
     else:
-        emit(lambda width: mistakes_text(str(file), mistakes, width))
+        emit(mistakes_blocks(str(file), mistakes))
     if mistakes:
         raise typer.Exit(1)
 
@@ -92,10 +92,10 @@ def new(
 
 def _show(ctx: typer.Context, subject: str, place: str, json: bool) -> None:
     from zinker.jobs import subject_states
-    from zinker.reports.listing import subjects_text
+    from zinker.reports.listing import subjects_blocks
 
     states = subject_states(setup_of(ctx), subject, place)
     if json:
         emit_json(states)
     else:
-        emit(lambda width: subjects_text(states, bool(subject), width))
+        emit(subjects_blocks(states, bool(subject)))

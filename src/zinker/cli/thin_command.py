@@ -49,12 +49,12 @@ def command(
     Example: zinker thin mosslight@7
     """
     from zinker.jobs import thin
-    from zinker.reports.shelf import thinned_json, thinned_text, thinning_text
+    from zinker.reports.shelf import thinned_blocks, thinned_json, thinning_blocks
     from zinker.shelf.thinning import Rules, days_of
 
     def approve(plan: "Thinning") -> bool:
         if not json:
-            emit(lambda width: thinning_text(plan, width))
+            emit(thinning_blocks(plan))
         if yes:
             return True
         if json or not can_ask():
@@ -74,9 +74,9 @@ def command(
     if json:
         emit_json(thinned_json(done))
     elif preview:
-        emit(lambda width: thinning_text(done, width, is_preview=True))
+        emit(thinning_blocks(done, is_preview=True))
     elif done.is_done or done.going:
-        emit(lambda width: thinned_text(done, width))
+        emit(thinned_blocks(done))
     else:
-        emit(lambda width: thinning_text(done, width, is_preview=True))
+        emit(thinning_blocks(done, is_preview=True))
     raise typer.Exit(1 if done.is_done and done.why else 0)

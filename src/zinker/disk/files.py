@@ -18,7 +18,8 @@ import os
 import platform
 import re
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import IO
 
@@ -100,6 +101,30 @@ def commit_part(path: Path, target: Path) -> None:
     announce("rename", target)
     path.replace(target)
     flush_folder(target.parent)
+
+
+def commit_new(
+    path: Path, target: Path, alone: Callable[[], AbstractContextManager[object]] = nullcontext
+) -> bool:
+    """Give a written part its name unless there is one of that name; tells whether it did.
+
+    Of several runs that try, one succeeds; on a file system without links, of those that are `alone` by a lock.
+    """
+    try:
+        if os.name == "nt":
+            path.rename(target)  # never over another one there
+            return True
+        os.link(path, target)
+    except FileExistsError:
+        return False
+    except OSError:  # no links on this file system, as on sticks
+        with alone():
+            if target.exists():
+                return False
+            path.replace(target)
+        return True
+    path.unlink(missing_ok=True)
+    return True
 
 
 def write_file(target: Path, data: bytes, mode: int | None = PRIVATE) -> None:

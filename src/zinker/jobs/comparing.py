@@ -25,12 +25,26 @@ from zinker.model.file_state import is_withheld
 from zinker.model.lines import count_settings
 from zinker.model.policy import LastChange, Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
-from zinker.model.setting import DOCUMENT, GONE, Setting, decode_line
+from zinker.model.setting import DOCUMENT, GONE, Setting, decode_line, text_of
 from zinker.stores.kinds import traits_of
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
 
 _AHEAD = 4  # pieces of a stream
+
+
+class Wanted(msgspec.Struct, frozen=True):
+    """What of two sides is to be compared, and which differences are asked for; all of it unless it says otherwise.
+
+    `documents` are names or patterns. `kinds` are words of differences, and `find` a text in document, address,
+    title or value, whatever the case. Volatile settings are left out unless they are asked for.
+    """
+
+    parts: tuple[str, ...] = ()
+    documents: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    find: str = ""
+    volatile: bool = False
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -56,28 +70,27 @@ class Comparison(msgspec.Struct, frozen=True):
     renamed: dict[tuple[str, str], str] = {}
     # Who changed policies last, on the side that is looked at after the other.
     last_changes: dict[tuple[str, str], LastChange] = {}
+    # How many more differences there are, which were not asked for.
+    hidden: int = 0
 
 
 def compare(
     setup: Setup,
     reference: str,
     other: str = "",
-    parts: tuple[str, ...] = (),
+    wanted: Wanted = Wanted(),  # noqa: B008 - it is frozen
     place: str = "",
     rules: Rules | None = None,
-    documents: tuple[str, ...] = (),
     prefix: str = "",
     suffix: str = "",
 ) -> Comparison:
     """Compare two references; with one alone, a profile with the live settings of the place it is from.
 
-    `documents` are names or patterns of those that are meant. Two instances are compared as if they were one. With
-    `prefix` and `suffix`, the policies of the first are called as an import with these calls them.
-
-    With the `rules` of a crosswalk, the first is translated to the world of the second, as an import would.
-    Volatile settings are left out. Raises `WrongUsage`, `Refused` and `Damaged`.
+    Two instances are compared as if they were one. With `prefix` and `suffix`, the policies of the first are called
+    as an import with these calls them. With the `rules` of a crosswalk, the first is translated to the world of the
+    second, as an import would. Raises `WrongUsage`, `Refused` and `Damaged`.
     """
-    first = parse_reference(reference)
+    first, parts = parse_reference(reference), wanted.parts
     with contextlib.ExitStack() as stack:
         before = stack.enter_context(opened(setup, first, parts))
         subject = subject_of(setup, before)
@@ -101,11 +114,43 @@ def compare(
             why = f"{before.name} is {before.manifest.title}, and {after.name} is {after.manifest.title}"
             raise WrongUsage("Not compared", why, "Compare profiles of the same subject.")
         chosen = tuple(part for id in ids if subject and (part := subject.find_part(id)))
-        selection = Selection(chosen, instance, documents)
+        selection = Selection(chosen, instance, wanted.documents)
         held = [(side, part.id) for side in (before, after) for part in side.manifest.parts]
         known = ((id, name) for side, id in held for name in side.snapshot.documents(id))
         selection.check(known, f"{before.name} or {after.name}")
-        return _compared(before, after, subject, ids, selection, setup.progress)
+        whole = not_volatile(subject) if wanted.volatile and subject else subject
+        return _asked_for(_compared(before, after, whole, ids, selection, setup.progress), wanted)
+
+
+def not_volatile(subject: Subject) -> Subject:
+    """Return a subject nothing of which is left out because it changes by itself."""
+    parts = tuple(msgspec.structs.replace(part, volatile=()) for part in subject.part)
+    return msgspec.structs.replace(subject, part=parts)
+
+
+def _asked_for(comparison: Comparison, wanted: Wanted) -> Comparison:
+    """Return a comparison with those differences that were asked for, and how many there are besides."""
+    if not wanted.kinds and not wanted.find:
+        return comparison
+    find, subject = wanted.find.casefold(), comparison.subject
+
+    def is_asked_for(difference: Difference) -> bool:
+        part = subject.find_part(difference.part) if subject else None
+        own = comparison.titles.get((difference.part, difference.document), {})
+        title = own.get(difference.address) or (part.titles.get(difference.address, "") if part else "")
+        texts = (
+            difference.document,
+            difference.address,
+            title,
+            text_of(difference.before),
+            text_of(difference.after),
+        )
+        is_kind = not wanted.kinds or difference.word in wanted.kinds
+        return is_kind and find in "\n".join(texts).casefold()
+
+    found = tuple(filter(is_asked_for, comparison.differences))
+    hidden = len(comparison.differences) - len(found)
+    return msgspec.structs.replace(comparison, differences=found, hidden=hidden)
 
 
 def _translated(

@@ -2,38 +2,31 @@
 
 from collections.abc import Iterator
 
-from rich.text import Text
-
 from zinker.jobs.plan.conflicts import Conflict
 from zinker.model.plan import DocumentChange, SettingChange
-from zinker.reports.lines import PLANNED, setting_lines, value_text
-from zinker.reports.words import count, cut, title, visible
+from zinker.reports.entries import setting_entry, value_text
+from zinker.reports.page import PLANNED, Block, Entry, Paragraph
+from zinker.reports.words import count, title
 from zinker.subjects.subject import Subject
 
 
-def entry_text(
-    number: int, mark: str, document: DocumentChange, item: SettingChange | None, subject: Subject, width: int
-) -> Text:
-    """Return a line of the checklist: its number, whether it would be written, and what it is."""
+def choice(document: DocumentChange, item: SettingChange | None, subject: Subject) -> Entry:
+    """Return what can be chosen or left: a setting, or a document as a whole."""
     part = subject.find_part(document.part)
     name = part.name if part else document.part
-    line = Text(f"{number:>4}  {mark}  ")
-    word = item.word if item else document.word
-    line.append(f"{word:<9}", style=word)
-    what = f"{name}, {visible(document.document)}"
-    if item is not None:
-        what = f"{name}: {title(part, item.address)} becomes {value_text(item.after) or 'gone'}"
-    return line.append(cut(what, width - 22))
+    if item is None:
+        return Entry(document.word, f"{name}, {document.document}")
+    becomes = value_text(item.after) or "gone"
+    return Entry(item.word, f"{name}: {title(part, item.address)} becomes {becomes}")
 
 
-def conflict_text(conflict: Conflict, width: int) -> Iterator[Text]:
+def conflict_blocks(conflict: Conflict) -> Iterator[Block]:
     """Yield what is there, what would come, and what it was when the place was last kept."""
     part, document, item = conflict.part, conflict.document, conflict.item
-    yield Text(f"{part.name}, {visible(document.document)}: something else is there.", style="bold")
+    yield Paragraph(f"{part.name}, {document.document}: something else is there.", "strong")
     if item is None:
-        yield Text(f"  {count(document.count, 'setting')} would be written.")
+        yield Paragraph(f"{count(document.count, 'setting')} would be written.", indent=2)
         return
-    yield from setting_lines(item.word, part, item.address, item.before, item.after, width, PLANNED)
-    if item.since:
-        was = value_text(item.kept) if item.kept is not None else "not there"
-        yield Text(cut(f"{'':<13}when it was last kept, it was {was}", width), style="bright_black")
+    was = value_text(item.kept) if item.kept is not None else "not there"
+    notes = [f"when it was last kept, it was {was}"] if item.since else []
+    yield setting_entry(item.word, part, item.address, item.before, item.after, PLANNED, notes)

@@ -1,130 +1,136 @@
-"""Plans and what came of them, as text and as JSON."""
+"""Plans and what came of them, as a page and as data."""
 
-from collections.abc import Iterator
-from functools import partial
-from textwrap import wrap as _wrap
+from collections.abc import Iterable, Iterator
 from typing import Any
 
-from rich.text import Text
-
 from zinker.jobs.apply.carry_out import Outcome
+from zinker.model.errors import ZinkerError
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange, LeftAlone, Plan, SettingChange, Since
 from zinker.model.policy import Titles
 from zinker.model.setting import USUAL_MODES
-from zinker.reports.comparison import leaf_json
-from zinker.reports.lines import (
-    PLANNED,
-    Block,
-    blocks_text,
-    file_line,
-    heading,
-    left_out,
-    place_lines,
-    plain,
-    setting_lines,
+from zinker.reports.entries import (
+    GAP,
+    document_entry,
+    leaf_json,
+    reasons,
+    setting_entry,
     titled,
     value_text,
 )
-from zinker.reports.summary import is_long, summary_text
-from zinker.reports.words import UNCUT, ago, count, cut, size, visible
+from zinker.reports.page import PLANNED, Block, Entry, Facts, Page, Paragraph, Section
+from zinker.reports.report import Report
+from zinker.reports.summary import is_long, summed_up
+from zinker.reports.words import ago, count, size
 from zinker.subjects.subject import Part, Subject
 
-# Words stay whole, so that what is copied from a terminal is a path that exists.
-wrap = partial(_wrap, break_long_words=False, break_on_hyphens=False)
+
+def outcome_report(outcome: Outcome, subject: Subject) -> Report:
+    """Return a plan and what came of it."""
+    plan = plan_page(outcome.plan, subject)
+    blocks = [*_record(outcome), *outcome_blocks(outcome, subject)]
+    page = Page(_KINDS[outcome.change is not None], plan.title, plan.facts, tuple(blocks), plan.body)
+    return Report(page, lambda: outcome_json(outcome), lambda: outcome_rows(outcome, subject))
 
 
-def plan_text(plan: Plan, subject: Subject, width: int, full: bool = True) -> Iterator[Text]:
-    """Yield a plan line by line: all that would be written, then what would be left alone.
+def refusal_report(error: ZinkerError) -> Report:
+    """Return what was refused, or failed and was taken back."""
+    told = {"what": error.what, "why": error.why, "then": error.then}
+    lines = tuple(Paragraph(line) for line in str(error).split("\n"))
+    page = Page("Change", error.what, Facts(()), lines)
+    return Report(page, lambda: {"error": told}, lambda: [told])
 
-    A long one is summed up unless it is to be `full`, or is written into a file, where nothing is cut.
-    """
-    yield heading(plan.title)
-    yield plain(f"from: {visible(plan.source)}")
-    yield from _age_text(plan)
-    yield plain(f"to:   {plan.told_place}")
+
+_KINDS = {False: "Plan", True: "Change"}
+
+
+def plan_page(plan: Plan, subject: Subject, full: bool = True) -> Page:
+    """Return a plan: all that would be written, then what would be left alone; a long one is summed up."""
+    facts = [("from", plan.source), *(("", told) for told in _age(plan)), ("to", plan.told_place)]
+    last = plan.base if plan.documents else ""
+    summary = (Paragraph(f"last kept from there: {last}"),) if last else ()
+    return Page("Plan", plan.title, Facts(tuple(facts)), summary, _plan_body(plan, subject, full))
+
+
+def _plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
     # No need to say who changed what if the profile is the last kept one itself.
-    tells_since = plan.base not in ("", plan.origin)
-    if plan.base and plan.documents:
-        yield plain(f"last kept from there: {plan.base}")
-    base = plan.base if tells_since else ""
-    if full or width == UNCUT or not is_long(plan.documents):
-        yield from documents_text(plan.documents, subject, width, base, titles=plan.titles)
+    base = plan.base if plan.base not in ("", plan.origin) else ""
+    if full or not is_long(plan.documents):
+        yield from documents(plan.documents, subject, base, titles=plan.titles)
     else:
-        yield from summary_text(plan.documents, subject, width)
-    yield plain("")
-    yield from (left_out(line) for remark in plan.remarks for line in wrap(visible(remark), width))
+        yield from summed_up(plan.documents, subject)
+    yield GAP
+    yield from (Paragraph(remark, "left") for remark in plan.remarks)
     if plan.translations:
-        yield plain("Translated for this place:")
+        yield Paragraph("Translated for this place:")
     for old, new in plan.translations:
-        yield plain(f"  {visible(old)} becomes {visible(new)}")
-    yield from _left_text("Left alone:", plan.left, subject)
+        yield Paragraph(f"{old} becomes {new}", indent=2)
+    yield from _left("Left alone:", plan.left, subject)
     if plan.objections:
-        yield left_out("Would be refused now:")
+        yield Paragraph("Would be refused now:", "left")
     for objection in plan.objections:
-        text = f"{visible(objection.why)} {objection.then}"
-        yield from (plain(line) for line in wrap(text, width, initial_indent="  ", subsequent_indent="    "))
+        yield Paragraph(f"{objection.why} {objection.then}", indent=2)
     yield from _only_here(plan) if plan.documents else ()
     if plan.documents:
         alike = f"; {count(plan.alike, 'setting is', 'settings are')} alike already" if plan.alike else ""
-        documents = count(len(plan.documents), "document")
-        yield heading(f"{count(plan.count, 'setting')} in {documents} to be written{alike}.")
+        many = count(len(plan.documents), "document")
+        yield Paragraph(f"{count(plan.count, 'setting')} in {many} to be written{alike}.", "strong")
 
 
-def _age_text(plan: Plan) -> Iterator[Text]:
-    """Yield a line on how old the source of a plan is, and what has come since."""
+def _age(plan: Plan) -> Iterator[str]:
+    """Yield how old the source of a plan is, and what has come since."""
     taken, there = plan.versions
     told = [f"captured {ago(plan.captured)}"] if plan.captured else []
     if told and taken and there and taken != there:
-        told[0] += f" from {visible(taken)}"
+        told[0] += f" from {taken}"
     if plan.newer:
         told.append(count(plan.newer, "newer version"))
     if taken and there and taken != there:
-        told.append(f"{visible(there)} is here")
+        told.append(f"{there} is here")
     if told:
-        yield plain(f"      {'; '.join(told)}")
+        yield "; ".join(told)
 
 
-def documents_text(
-    documents: tuple[DocumentChange, ...],
+def documents(
+    changes: Iterable[DocumentChange],
     subject: Subject | None,
-    width: int,
     base: str = "",
     verbs: tuple[str, str] = PLANNED,
     titles: Titles | None = None,
-) -> Iterator[Text]:
+) -> Iterator[Section]:
     """Yield what would be, or was, written, document by document; told against `base`, the last kept version."""
     parts = {part.id: part for part in subject.part} if subject else {}
-    known = titles or {}
-    yield from blocks_text(
-        _block(titled(parts.get(d.part), d.document, known), d, width, base, verbs) for d in documents
-    )
+    for change in changes:
+        yield _section(titled(parts.get(change.part), change.document, titles or {}), change, base, verbs)
 
 
-def _block(part: Part | None, change: DocumentChange, width: int, base: str, verbs: tuple[str, str]) -> Block:
+def _section(part: Part | None, change: DocumentChange, base: str, verbs: tuple[str, str]) -> Section:
     name = part.name if part else change.part
-    lines: list[Text] = []
+    entries = [setting_change_entry(part, item, base, verbs) for item in change.items]
     if not change.is_whole:
-        lines += (line for item in change.items for line in _item(part, item, width, base, verbs))
-        return Block(name, change.document, lines)
-    is_replaced = change.action == "replace"
-    if is_replaced:
-        sides = (change.before, change.after)
-        if not change.items or any(state is not None and state.is_whole for state in sides):
-            before, after = (state.head("").leaf if state else None for state in sides)
-            lines += setting_lines("changed", part, "", before, after, width, verbs)
-    else:  # a document that comes or goes is one line, with what is not the profile's own
-        lines += [
-            file_line(change.word, change.document, _what_of(change), width, part.store if part else "")
-        ]
+        return Section(name, change.document, tuple(entries))
+    notes = []
     if change.origin:
-        lines.append(_note(f"beside the one that is there; in the profile it is {change.origin}", width))
+        notes.append(f"beside the one that is there; in the profile it is {change.origin}")
     if base and (since := _since(change.since, base, _file_text(change.kept) if change.kept else "")):
-        lines.append(_note(since, width))
-    for item in change.items:
-        if is_replaced or item.translated is not None or item.moved_from:
-            lines += _item(part, item, width, base, verbs)
-    return Block(name, change.document, lines, is_file=not is_replaced)
+        notes.append(since)
+    if (
+        change.action != "replace"
+    ):  # a document that comes or goes is one line, with what is not the profile's own
+        store = part.store if part else ""
+        first = document_entry(change.word, change.document, _what_of(change), store, notes)
+        own = (
+            entry
+            for entry, item in zip(entries, change.items, strict=True)
+            if item.translated is not None or item.moved_from
+        )
+        return Section(name, change.document, (first, *own), inside=tuple(entries), is_whole=True)
+    sides = (change.before, change.after)
+    if not change.items or any(state is not None and state.is_whole for state in sides):
+        before, after = (state.head("").leaf if state else None for state in sides)
+        entries.insert(0, setting_entry("changed", part, "", before, after, verbs, notes))
+        notes = []
+    return Section(name, change.document, tuple(entries), tuple(notes))
 
 
 def _what_of(change: DocumentChange) -> str:
@@ -140,21 +146,17 @@ def _file_text(state: FileState) -> str:
     return value_text(state.head("").leaf)
 
 
-def _item(
-    part: Part | None, item: SettingChange, width: int, base: str, verbs: tuple[str, str]
-) -> Iterator[Text]:
+def setting_change_entry(
+    part: Part | None, item: SettingChange, base: str = "", verbs: tuple[str, str] = PLANNED
+) -> Entry:
+    """Return the entry of a setting that is, or was, to be written; told against `base`, the last kept version."""
     what = "moved" if item.moved_from and item.before is None else item.word
-    yield from setting_lines(what, part, item.address, item.before, item.after, width, verbs)
-    if item.moved_from:
-        yield _note(f"in the profile it is at {item.moved_from}", width)
+    notes = [f"in the profile it is at {item.moved_from}"] if item.moved_from else []
     if base and (since := _since(item.since, base, value_text(item.kept))):
-        yield _note(since, width)
+        notes.append(since)
     if item.beneath is not None:
-        yield _note(f"beneath it is {value_text(item.beneath)}", width)
-
-
-def _note(text: str, width: int) -> Text:
-    return Text(cut(f"{'':<13}{visible(text)}", width), style="bright_black")
+        notes.append(f"beneath it is {value_text(item.beneath)}")
+    return setting_entry(what, part, item.address, item.before, item.after, verbs, notes)
 
 
 def _since(since: Since, base: str, kept: str) -> str:
@@ -167,13 +169,12 @@ def _since(since: Since, base: str, kept: str) -> str:
     return ""
 
 
-def _left_text(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Text]:
+def _left(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Block]:
     if left:
-        yield left_out(head)
-    yield from place_lines(left, subject)
+        yield reasons(head, left, subject)
 
 
-def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
+def outcome_blocks(outcome: Outcome, subject: Subject) -> Iterator[Block]:
     """Yield what was done, what was not, and how to take it back."""
     change = outcome.change
     if change is None:
@@ -183,31 +184,30 @@ def outcome_text(outcome: Outcome, subject: Subject) -> Iterator[Text]:
             "previewed": "Nothing was changed: this was a preview.",
         }
         if outcome.state == "previewed" and not outcome.plan.documents:
-            yield plain(words["alike"])
+            yield Paragraph(words["alike"])
             yield from _only_here(outcome.plan)
         if outcome.state == "alike" and not outcome.is_complete:
-            yield from _left_text("Nothing could be written:", outcome.left, subject)
+            yield from _left("Nothing could be written:", outcome.left, subject)
             return
-        yield heading(words[outcome.state])
+        yield Paragraph(words[outcome.state], "strong")
         yield from _only_here(outcome.plan) if outcome.state == "alike" else ()
         return
     missed = sum(1 for item in outcome.left if item.wanted and item not in outcome.plan.left)
     verbs = {"import": "Imported into", "reset": "Reset at", "transfer": "Transferred to"}
     verb = verbs.get(change.kind, f"Change {change.undoes} undone at")
     done = count(outcome.plan.count - missed, "setting")
-    yield plain("")
-    yield heading(f"{verb} {outcome.plan.told_place}: {done} written and read back.")
-    yield from _left_text("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
-    yield plain(
-        f"This is change {change.number}; before it, all this was kept as {change.subject}@{change.fallback}."
-    )
+    yield GAP
+    yield Paragraph(f"{verb} {outcome.plan.told_place}: {done} written and read back.", "strong")
+    yield from _left("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
+    before = f"{change.subject}@{change.fallback}"
+    yield Paragraph(f"This is change {change.number}; before it, all this was kept as {before}.")
     if change.adopted_from:
-        yield plain(f"Taken over from {visible(change.adopted_from)}.")
-    yield plain(f"To take it back: zinker undo {change.number}")
+        yield Paragraph(f"Taken over from {change.adopted_from}.")
+    yield Paragraph(f"To take it back: zinker undo {change.number}")
     if outcome.afterwards:
-        yield heading("What is left to do:")
+        yield Paragraph("What is left to do:", "strong")
     for step in outcome.afterwards:
-        yield plain(f"  {visible(step)}")
+        yield Paragraph(step, indent=2)
 
 
 def _as_it_is(plan: Plan) -> str:
@@ -216,7 +216,7 @@ def _as_it_is(plan: Plan) -> str:
     return f"{asked} is as it should be"
 
 
-def _only_here(plan: Plan) -> Iterator[Text]:
+def _only_here(plan: Plan) -> Iterator[Block]:
     """Yield a line on what only the place has, where there is something."""
     if plan.only_here:
         is_one = plan.only_here == 1
@@ -226,16 +226,15 @@ def _only_here(plan: Plan) -> Iterator[Text]:
             else "stay as they are; --exact would remove them"
         )
         what = count(plan.only_here, "setting or file", "settings and files")
-        yield plain(f"{what} that only {plan.told_place} has {stay}.")
+        yield Paragraph(f"{what} that only {plan.told_place} has {stay}.")
 
 
-def record_text(outcome: Outcome) -> Iterator[Text]:
+def _record(outcome: Outcome) -> Iterator[Block]:
     """Yield who did it and when, for the paperwork."""
     change = outcome.change
     if change is not None:
-        yield plain(f"Change {change.number} at {outcome.plan.told_place}: {change.kind}")
-        yield plain(f"by {visible(change.who)} on {change.machine}, {change.started} to {change.finished}")
-        yield plain("")
+        yield Paragraph(f"Change {change.number} at {outcome.plan.told_place}: {change.kind}")
+        yield Paragraph(f"by {change.who} on {change.machine}, {change.started} to {change.finished}")
 
 
 def outcome_json(outcome: Outcome) -> dict[str, Any]:
@@ -258,6 +257,56 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
         "afterwards": outcome.afterwards,
         "change": outcome.change,
     }
+
+
+def outcome_rows(outcome: Outcome, subject: Subject) -> Iterator[dict[str, Any]]:
+    """Yield what was to be written where, every setting of it, what was left out, and what was said besides."""
+    plan, change = outcome.plan, outcome.change
+    told = f"change {change.number} by {change.who}, {change.started}" if change else ""
+    yield {
+        "what": outcome.state,
+        "subject": plan.subject,
+        "title": plan.title,
+        "before": plan.told_place,
+        "after": plan.source,
+        "note": told,
+    }
+    yield from change_rows(plan.documents, subject, plan.titles)
+    yield from left_rows(plan.subject, outcome.left or plan.left)
+    said = [*plan.remarks, *(f"{one.why} {one.then}" for one in plan.objections), *outcome.afterwards]
+    said += [f"{old} becomes {new}" for old, new in plan.translations]
+    yield from ({"what": "note", "subject": plan.subject, "note": text} for text in said)
+
+
+def change_rows(
+    changes: Iterable[DocumentChange], subject: Subject | None, titles: Titles | None = None
+) -> Iterator[dict[str, Any]]:
+    """Yield every setting and whole file that would be, or was, written, a row each."""
+    parts = {part.id: part for part in subject.part} if subject else {}
+    for change in changes:
+        part = titled(parts.get(change.part), change.document, titles or {})
+        where = {"subject": subject.id if subject else "", "part": change.part, "document": change.document}
+        sides = (change.before, change.after)
+        if change.is_whole and any(state is not None and state.is_whole for state in sides):
+            before, after = (leaf_json(state.head("").leaf) if state else None for state in sides)
+            yield {"what": change.word, **where, "address": "", "title": "", "before": before, "after": after}
+        for item in change.items:
+            yield {
+                "what": item.word,
+                **where,
+                "address": item.address,
+                "title": part.titles.get(item.address, "") if part else "",
+                "before": leaf_json(item.before),
+                "after": leaf_json(item.after),
+                "note": f"in the profile it is at {item.moved_from}" if item.moved_from else "",
+            }
+
+
+def left_rows(subject: str, left: Iterable[LeftAlone]) -> Iterator[dict[str, Any]]:
+    """Yield what was left alone, with the reason, a row each."""
+    for item in left:
+        where = {"part": item.part, "document": item.document, "address": item.address}
+        yield {"what": "left alone", "subject": subject, **where, "note": item.why}
 
 
 def document_json(change: DocumentChange) -> dict[str, Any]:

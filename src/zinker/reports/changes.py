@@ -4,13 +4,14 @@ from collections.abc import Container, Iterator, Sequence
 from typing import Any
 
 import msgspec
-from rich.text import Text
 
 from zinker.model.change import Change
 from zinker.model.plan import DocumentChange
-from zinker.reports.change import document_json, documents_text
-from zinker.reports.lines import HAPPENED, heading, left_out, place_lines, plain
-from zinker.reports.words import count, cut, visible, when
+from zinker.reports.change import change_rows, document_json, documents, left_rows
+from zinker.reports.entries import GAP, reasons
+from zinker.reports.page import HAPPENED, Block, Facts, Page, Paragraph, Table
+from zinker.reports.report import Report
+from zinker.reports.words import count, when
 from zinker.subjects.subject import Subject
 
 _STATES = {
@@ -21,6 +22,38 @@ _STATES = {
     "undone": "undone",
     "as-it-is": "cut off, left as it was",
 }
+
+
+def changes_report(changes: Sequence[Change], without_fallback: Container[int]) -> Report:
+    """Return the changes, the oldest first, each with from what, by whom, and how it ended."""
+    rows = tuple(
+        (
+            str(change.number),
+            when(change.started),
+            change.kind,
+            f"{change.told_place}: {change.subject}",
+            change.source,
+            "; ".join(
+                (f"{count(change.items, 'setting')} by {change.who}", *_ended(change, without_fallback))
+            ),
+        )
+        for change in changes
+    )
+    head = ("change", "when", "what", "where", "from", "what came of it")
+    table = Table(head, rows, beneath=frozenset(head[4:]))
+    body = (table,) if rows else (Paragraph("Nothing has been changed yet."),)
+    data = changes_json(changes, without_fallback)
+    return Report(Page("Record of changes", "", Facts(()), (), body), lambda: data, lambda: data)
+
+
+def _ended(change: Change, without_fallback: Container[int]) -> Iterator[str]:
+    """Yield what there is to say of a change that was not simply done."""
+    if change.adopted_from:
+        yield f"taken over from {change.adopted_from}"
+    if ended := f"undone by change {change.undone_by}" if change.undone_by else _STATES[change.state]:
+        yield ended
+    if change.number in without_fallback:
+        yield "its fallback has gone, so that it can no longer be undone"
 
 
 def changes_json(changes: Sequence[Change], without_fallback: Container[int]) -> list[dict[str, Any]]:
@@ -34,48 +67,26 @@ def changes_json(changes: Sequence[Change], without_fallback: Container[int]) ->
     ]
 
 
-def changes_text(changes: Sequence[Change], without_fallback: Container[int], width: int) -> Iterator[Text]:
-    """Yield the changes, the oldest first, each with from what, by whom, and how it ended."""
-    if not changes:
-        yield plain("Nothing has been changed yet.")
-        return
-    yield heading(f"{'change':>6}  {'when':<16}  {'what':<8}  where")
-    for change in changes:
-        where = f"{change.told_place}: {change.subject}"
-        what = f"{change.number:>6}  {when(change.started)}  {change.kind:<8}  {where}"
-        yield Text(cut(what, width))
-        ended = _STATES[change.state]
-        if change.undone_by:
-            ended = f"undone by change {change.undone_by}"
-        if change.number in without_fallback:
-            ended = f"{ended}; its fallback has gone, so that it can no longer be undone"
-        taken_over = f"taken over from {visible(change.adopted_from)}" if change.adopted_from else ""
-        lines = [
-            visible(change.source),
-            f"{count(change.items, 'setting')} by {visible(change.who)}",
-            "; ".join(filter(None, (taken_over, ended))),
-        ]
-        for line in filter(None, lines):
-            yield Text(cut(f"{'':<8}{line}", width), style="bright_black")
-
-
-def change_text(
-    change: Change, documents: tuple[DocumentChange, ...], subject: Subject | None, width: int
-) -> Iterator[Text]:
-    """Yield one change with everything that it wrote, and how it ended."""
+def change_report(change: Change, written: tuple[DocumentChange, ...], subject: Subject | None) -> Report:
+    """Return one change with everything that it wrote, and how it ended."""
     title = subject.title if subject else change.subject
-    yield heading(f"Change {change.number}: {change.kind} at {change.told_place}, {title}")
-    yield plain(f"from: {visible(change.source)}")
-    yield plain(f"by:   {visible(change.who)} on {change.machine}, {when(change.started)}")
+    facts = [("from", change.source), ("by", f"{change.who} on {change.machine}, {when(change.started)}")]
     if change.adopted_from:
-        yield plain(f"      taken over from {visible(change.adopted_from)}")
-    yield from documents_text(documents, subject, width, verbs=HAPPENED)
-    yield plain("")
+        facts.append(("", f"taken over from {change.adopted_from}"))
+    name = f"Change {change.number}: {change.kind} at {change.told_place}, {title}"
+    page = Page("Change", name, Facts(tuple(facts)), (), _change_body(change, written, subject))
+    return Report(page, lambda: change_json(change, written), lambda: _change_rows(change, written, subject))
+
+
+def _change_body(
+    change: Change, written: tuple[DocumentChange, ...], subject: Subject | None
+) -> Iterator[Block]:
+    yield from documents(written, subject, verbs=HAPPENED)
+    yield GAP
     if change.left:
-        yield left_out("Left alone:")
-    yield from place_lines(change.left, subject)
+        yield reasons("Left alone:", change.left, subject)
     if change.fallback:
-        yield plain(f"What was there before is kept as {change.subject}@{change.fallback}.")
+        yield Paragraph(f"What was there before is kept as {change.subject}@{change.fallback}.")
     words = {
         "done": f"All of it was written and read back. To take it back: zinker undo {change.number}",
         "partly": f"The rest was written and read back. To take it back: zinker undo {change.number}",
@@ -84,9 +95,24 @@ def change_text(
         "open": "It was cut off; the next run at its place puts that right.",
         "as-it-is": "It was cut off, and the place was left as it was.",
     }
-    yield heading(words[change.state])
+    yield Paragraph(words[change.state], "strong")
 
 
-def change_json(change: Change, documents: tuple[DocumentChange, ...]) -> dict[str, Any]:
+def change_json(change: Change, written: tuple[DocumentChange, ...]) -> dict[str, Any]:
     """Return one change with everything that it wrote, for programs."""
-    return {"change": change, "written": [document_json(document) for document in documents]}
+    return {"change": change, "written": [document_json(document) for document in written]}
+
+
+def _change_rows(
+    change: Change, written: tuple[DocumentChange, ...], subject: Subject | None
+) -> Iterator[dict[str, Any]]:
+    yield {
+        "what": change.state,
+        "subject": change.subject,
+        "title": f"change {change.number}, {change.kind}",
+        "before": change.told_place,
+        "after": change.source,
+        "note": f"by {change.who} on {change.machine}, {change.started}",
+    }
+    yield from change_rows(written, subject)
+    yield from left_rows(change.subject, change.left)

@@ -1,68 +1,96 @@
-"""A comparison as text and as JSON."""
+"""A comparison as a page and as data."""
 
-from collections.abc import Iterable, Iterator
-from itertools import chain, groupby
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import groupby
 from typing import Any
-
-from rich.text import Text
 
 from zinker.jobs.comparing import Comparison
 from zinker.model.difference import Difference
-from zinker.reports.lines import (
-    Block,
-    beneath,
-    blocks_text,
-    file_line,
-    heading,
-    left_out,
-    place_lines,
-    plain,
-    setting_lines,
+from zinker.reports.entries import (
+    GAP,
+    document_entry,
+    leaf_json,
+    reasons,
+    setting_entry,
     titled,
     whole_text,
 )
-from zinker.reports.words import count, visible, when
+from zinker.reports.page import Block, Facts, Page, Paragraph, Section, Table
+from zinker.reports.report import Report
+from zinker.reports.words import count, when
+
+WORDS = ("changed", "new", "gone")
 
 
-def comparison_text(comparison: Comparison, width: int) -> Iterator[Text]:
-    """Yield a comparison line by line, part by part, document by document."""
-    yield heading(visible(comparison.about.title))
-    yield plain(f"before: {visible(comparison.before)}\nafter:  {visible(comparison.after)}")
-    yield from blocks_text(_blocks(comparison, width))
-    yield plain("")
+def comparison_report(comparison: Comparison, is_brief: bool = False) -> Report:
+    """Return a comparison; a brief one counts by document, and has no settings."""
+    facts = Facts((("before", comparison.before), ("after", comparison.after)))
+    first = (*_counts(comparison, is_brief), *_tail(comparison))
+    page = Page("Comparison", comparison.about.title, facts, first, () if is_brief else sections(comparison))
+    return Report(page, lambda: comparison_json(comparison), lambda: comparison_rows(comparison))
+
+
+def _tail(comparison: Comparison) -> Iterator[Block]:
+    """Yield what has to be known besides the differences."""
+    if comparison.hidden:
+        hidden = count(comparison.hidden, "more difference was", "more differences were")
+        yield Paragraph(f"{hidden} not asked for.", "left")
     if comparison.uncertain:
-        yield left_out("Not compared, because it could not be read:")
-        yield from place_lines(comparison.uncertain, comparison.subject)
+        yield reasons("Not compared, because it could not be read:", comparison.uncertain, comparison.subject)
     if comparison.alone:
-        yield plain(f"Only one side holds: {', '.join(comparison.alone)}.")
-    yield heading(summary(comparison))
+        yield Paragraph(f"Only one side holds: {', '.join(comparison.alone)}.")
 
 
-def _blocks(comparison: Comparison, width: int) -> Iterator[Block]:
+def _counts(comparison: Comparison, by_document: bool = False) -> Iterator[Block]:
+    """Yield how many settings are not the same, and where, if that is in several parts."""
+    yield Paragraph(summary(comparison.differences, comparison.alike), "strong")
+    titles = {record.id: record.title for record in comparison.parts}
+    tally: dict[tuple[str, ...], Counter[str]] = {}
+    for one in comparison.differences:
+        named = (titles[one.part], document_name(comparison, one)) if by_document else (titles[one.part],)
+        tally.setdefault(named, Counter())[one.word] += 1
+    if len(tally) > 1 or (tally and by_document):
+        words = [word for word in WORDS if any(counts[word] for counts in tally.values())]
+        rows = tuple((*(f"{counts[word]:,}" for word in words), *named) for named, counts in tally.items())
+        yield GAP
+        yield Table((*words, "part", *(["document"] if by_document else [])), rows)
+
+
+def sections(comparison: Comparison) -> Iterator[Section]:
+    """Yield the differences document by document."""
+    titles = {record.id: record for record in comparison.parts}
     for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
         part = comparison.subject.find_part(part_id) if comparison.subject else None
-        record = next(record for record in comparison.parts if record.id == part_id)
+        record = titles[part_id]
         found = list(group)
-        last = _last_change(comparison, part_id, document)
-        if (was := comparison.renamed.get((part_id, document))) is not None:
-            document = f"{document} (was called {was})"
+        notes = tuple(_last_change(comparison, part_id, document))
+        name = document_name(comparison, found[0])
         word = comparison.documents.get((part_id, document))
-        if word:
+        named = titled(part, document, comparison.titles)
+        entries = tuple(
+            setting_entry(d.word, named, d.address, d.before, d.after) for d in found if d.address or not word
+        )
+        if word and (part_id, document) not in comparison.renamed:
             leaf = found[0].after or found[0].before
-            line = file_line(word, document, whole_text(len(found), leaf), width, record.store)
-            yield Block(record.title, document, [line, *last], is_file=True)
+            entry = document_entry(word, name, whole_text(len(found), leaf), record.store, notes)
+            yield Section(record.title, name, (entry,), inside=entries, is_whole=True)
             continue
-        named = titled(part, found[0].document, comparison.titles)
-        lines = (setting_lines(d.word, named, d.address, d.before, d.after, width) for d in found)
-        yield Block(record.title, document, [*chain.from_iterable(lines), *last])
+        yield Section(record.title, name, entries, notes)
 
 
-def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[Text]:
+def document_name(comparison: Comparison, difference: Difference) -> str:
+    """Return what a document is called, and what it was called before."""
+    was = comparison.renamed.get((difference.part, difference.document))
+    return difference.document if was is None else f"{difference.document} (was called {was})"
+
+
+def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[str]:
     """Say who changed a policy last, and when, as the service has it."""
     last = comparison.last_changes.get((part, document))
     if last is not None:
         by, at = (f" by {last.by}" if last.by else "", f", {_moment(last.at)}" if last.at else "")
-        yield beneath(f"last changed{visible(by)}{visible(at)}")
+        yield f"last changed{by}{at}"
 
 
 def _moment(text: str) -> str:
@@ -73,16 +101,13 @@ def _moment(text: str) -> str:
         return text
 
 
-def summary(comparison: Comparison) -> str:
+def summary(differences: Sequence[Difference], alike: int) -> str:
     """Say in one sentence what came out."""
-    words = [difference.word for difference in comparison.differences]
-    if not words:
-        alike = count(comparison.alike, "setting is", "settings are")
-        return f"No differences: {alike} alike."
-    counts = ", ".join(
-        f"{words.count(word):,} {word}" for word in ("changed", "new", "gone") if word in words
-    )
-    return f"{counts}; {count(comparison.alike, 'setting is', 'settings are')} alike."
+    same = count(alike, "setting is", "settings are")
+    if not differences:
+        return f"No differences: {same} alike."
+    words = Counter(difference.word for difference in differences)
+    return f"{', '.join(f'{words[word]:,} {word}' for word in WORDS if words[word])}; {same} alike."
 
 
 def comparison_json(comparison: Comparison) -> dict[str, Any]:
@@ -92,37 +117,55 @@ def comparison_json(comparison: Comparison) -> dict[str, Any]:
         "before": comparison.before,
         "after": comparison.after,
         "alike": comparison.alike,
+        **({"not_asked_for": comparison.hidden} if comparison.hidden else {}),
         "differences": list(_differences(comparison, comparison.differences)),
         "not_compared": comparison.uncertain,
         "on_one_side_only": comparison.alone,
     }
 
 
+def comparison_rows(comparison: Comparison) -> Iterator[dict[str, Any]]:
+    """Yield what was compared, every difference, what could not be compared, and how much is alike."""
+    yield {
+        "what": "compared",
+        "subject": comparison.about.subject,
+        "title": comparison.about.title,
+        "before": comparison.before,
+        "after": comparison.after,
+        "note": f"{count(comparison.alike, 'setting is', 'settings are')} alike",
+    }
+    for one in _differences(comparison, comparison.differences):
+        last = one.pop("last_changed", None)
+        notes = [f"was called {one.pop('was_called')}"] if "was_called" in one else []
+        notes += [f"last changed by {last.by}, {last.at}"] if last else []
+        yield {**one, "subject": comparison.about.subject, "note": "; ".join(notes)}
+    for problem in comparison.uncertain:
+        yield {
+            "what": "not compared",
+            "subject": comparison.about.subject,
+            "part": problem.part,
+            "document": problem.document,
+            "address": problem.address,
+            "note": problem.why,
+        }
+    for part in comparison.alone:
+        yield {"what": "on one side only", "subject": comparison.about.subject, "part": part}
+
+
 def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterator[dict[str, Any]]:
     for difference in found:
         part = comparison.subject.find_part(difference.part) if comparison.subject else None
         part = titled(part, difference.document, comparison.titles)
+        where = (difference.part, difference.document)
+        was, last = comparison.renamed.get(where), comparison.last_changes.get(where)
         yield {
             "what": difference.word,
             "part": difference.part,
             "document": difference.document,
             "address": difference.address,
             "title": part.titles.get(difference.address, "") if part else "",
-            **(
-                {"was_called": was}
-                if (was := comparison.renamed.get((difference.part, difference.document)))
-                else {}
-            ),
-            **(
-                {"last_changed": last}
-                if (last := comparison.last_changes.get((difference.part, difference.document)))
-                else {}
-            ),
+            **({"was_called": was} if was else {}),
+            **({"last_changed": last} if last else {}),
             "before": leaf_json(difference.before),
             "after": leaf_json(difference.after),
         }
-
-
-def leaf_json(leaf: Any) -> dict[str, Any] | None:
-    """Return a value with its type, for programs."""
-    return None if leaf is None else {"type": leaf.type, "value": leaf.value}

@@ -4,12 +4,11 @@ from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from typing import NamedTuple
 
-from rich.text import Text
-
 from zinker.model.address import pointer, tokens
 from zinker.model.plan import DocumentChange
-from zinker.reports.lines import heading, plain
-from zinker.reports.words import count, cut, size, visible
+from zinker.reports.entries import GAP
+from zinker.reports.page import Block, Entry, Paragraph, Section
+from zinker.reports.words import count, size
 from zinker.stores.kinds import traits_of
 from zinker.subjects.subject import Subject
 
@@ -41,26 +40,24 @@ def is_long(documents: Iterable[DocumentChange]) -> bool:
     return sum(1 if change.is_whole else len(change.items) for change in documents) > LONG
 
 
-def summary_text(documents: Iterable[DocumentChange], subject: Subject | None, width: int) -> Iterator[Text]:
+def summed_up(documents: Iterable[DocumentChange], subject: Subject | None) -> Iterator[Block]:
     """Yield how much would happen in which folder and section."""
     lines = sorted(line for change in documents for line in _lines(change))
     for id, group in groupby(lines, key=lambda line: line.part):
         part = subject.find_part(id) if subject else None
-        yield plain("")
-        yield heading(visible(part.name if part else id))
-        traits = traits_of(part.store if part else "file")
-        for one in _summed(list(group)):
-            much = [count(one.documents, traits.noun, traits.nouns)] if one.documents else []
-            much += [count(one.settings, "setting")] if one.settings else []
-            much += [size(one.size)] if one.size else []
-            where = visible("/".join(one.path)) or "in all"
-            yield (
-                Text("  ")
-                .append(f"{one.word:<9}", style=one.word)
-                .append(cut(f"{where}: {', '.join(much)}", width - 11))
-            )
-    yield plain("")
-    yield plain("This is a long plan, summed up; --full shows every line of it.")
+        store = part.store if part else "file"
+        entries = tuple(_entry(one, store) for one in _summed(list(group)))
+        yield Section(part.name if part else id, "", entries, is_whole=True)
+    yield GAP
+    yield Paragraph("This is a long plan, summed up; --full shows every line of it.")
+
+
+def _entry(one: _Sum, store: str) -> Entry:
+    traits = traits_of(store)
+    much = [count(one.documents, traits.noun, traits.nouns)] if one.documents else []
+    much += [count(one.settings, "setting")] if one.settings else []
+    much += [size(one.size)] if one.size else []
+    return Entry(one.word, f"{'/'.join(one.path) or 'in all'}: {', '.join(much)}", joined=True)
 
 
 def _lines(change: DocumentChange) -> Iterator[_Line]:

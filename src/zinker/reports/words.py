@@ -94,4 +94,4 @@ def when(captured: str) -> str:
 def title(part: Part | None, address: str) -> str:
     """Return what people call a setting: the title from the subject file, or its address."""
     named = part.titles.get(address) if part else None
-    return visible(named or address)
+    return named or address

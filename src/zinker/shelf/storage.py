@@ -20,6 +20,7 @@ from zinker.disk.attributes import give, set_mode
 from zinker.disk.files import (
     PRIVATE,
     close_to_others,
+    commit_new,
     flush_folder,
     lock,
     make_folders,
@@ -286,7 +287,7 @@ class _FolderBatch:
         self._flush()
         ((part, target),) = self._staged
         announce("rename", target)
-        done = _renamed_new(part, target, self._storage)
+        done = commit_new(part, target, lambda: self._storage.hold(60.0))
         self._end()
         return done
 
@@ -305,22 +306,3 @@ class _FolderBatch:
         for folder in {target.parent for _, target in self._staged}:
             flush_folder(folder)
         self._staged.clear()
-
-
-def _renamed_new(part: Path, target: Path, storage: FolderStorage) -> bool:
-    """Rename a file unless there is one of that name; of several runs that try, one succeeds."""
-    try:
-        if os.name == "nt":
-            part.rename(target)  # never over another one there
-            return True
-        os.link(part, target)
-    except FileExistsError:
-        return False
-    except OSError:  # no links on this file system, as on sticks: then under the lock
-        with storage.hold(60.0):
-            if target.exists():
-                return False
-            part.replace(target)
-        return True
-    part.unlink(missing_ok=True)
-    return True
