@@ -80,7 +80,7 @@ class Garden:
         if pid == 0:
             os.chdir(self.path)
             own = {k: v for k, v in self.env.items() if k != "NO_COLOR"}
-            size = {"TERM": "xterm-256color", "COLUMNS": str(columns), **dict(env)}
+            size = {"TERM": "xterm-256color", "PAGER": "cat", "COLUMNS": str(columns), **dict(env)}
             os.execve(COMMAND[0], [*COMMAND, *map(str, arguments)], own | size)
         output, waiting, seen = b"", list(answers), 0
         while True:

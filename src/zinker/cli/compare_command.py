@@ -1,6 +1,7 @@
 """`zinker compare`."""
 
-from typing import Annotated, Literal
+from enum import Enum
+from typing import Annotated
 
 import typer
 
@@ -8,10 +9,19 @@ from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
 
+
+class Kind(Enum):
+    """What can have happened to a setting."""
+
+    changed = "changed"
+    new = "new"
+    gone = "gone"
+
+
 _FILTERS: options.Group = {
     "kind": (
         Annotated[
-            list[Literal["changed", "new", "gone"]] | None,
+            list[Kind] | None,
             typer.Option(
                 help="Only what is `changed`, `new` or `gone`; may be given again.",
                 metavar="KIND",
@@ -91,11 +101,10 @@ def command(
     from zinker.reports.comparison import comparison_report
 
     given = ctx.params
+    kinds = tuple(kind.value for kind in given["kind"] or ())
     delivery = Delivery(given)
     rules = load_rules(crosswalk) if crosswalk else None
-    wanted = Wanted(
-        tuple(part or ()), tuple(document or ()), tuple(given["kind"] or ()), given["find"], given["volatile"]
-    )
+    wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
         comparison = compare(setup, reference, other, wanted, place, rules, prefix, suffix)

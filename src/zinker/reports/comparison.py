@@ -33,9 +33,6 @@ def comparison_report(comparison: Comparison, is_brief: bool = False) -> Report:
 
 def _tail(comparison: Comparison) -> Iterator[Block]:
     """Yield what has to be known besides the differences."""
-    if comparison.hidden:
-        hidden = count(comparison.hidden, "more difference was", "more differences were")
-        yield Paragraph(f"{hidden} not asked for.", "left")
     if comparison.uncertain:
         yield reasons("Not compared, because it could not be read:", comparison.uncertain, comparison.subject)
     if comparison.alone:
@@ -45,6 +42,9 @@ def _tail(comparison: Comparison) -> Iterator[Block]:
 def _counts(comparison: Comparison, by_document: bool = False) -> Iterator[Block]:
     """Yield how many settings are not the same, and where, if that is in several parts."""
     yield Paragraph(summary(comparison.differences, comparison.alike), "strong")
+    if comparison.hidden:
+        hidden = count(comparison.hidden, "more difference was", "more differences were")
+        yield Paragraph(f"{hidden} not asked for.", "left")
     titles = {record.id: record.title for record in comparison.parts}
     tally: dict[tuple[str, ...], Counter[str]] = {}
     for one in comparison.differences:
