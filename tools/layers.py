@@ -38,6 +38,7 @@ JOBS = (
     ("texts",),
     ("sources", "describing", "rebuilding"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
+    ("documenting",),
     ("labelling", "thinning", "verifying", "copying"),
     ("resetting", "transferring"),
 )

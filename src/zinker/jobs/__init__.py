@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from zinker.jobs.comparing import compare
     from zinker.jobs.copying import copy
     from zinker.jobs.describing import check_subject, new_subject
+    from zinker.jobs.documenting import documented
     from zinker.jobs.exporting import export, export_text, export_version
     from zinker.jobs.importing import Wishes, import_profile
     from zinker.jobs.labelling import label
@@ -40,6 +41,7 @@ __all__ = [
     "check_subject",
     "compare",
     "copy",
+    "documented",
     "export",
     "export_text",
     "export_version",
@@ -68,6 +70,7 @@ _HOMES = {
     "check_subject": "describing",
     "compare": "comparing",
     "copy": "copying",
+    "documented": "documenting",
     "export": "exporting",
     "export_text": "exporting",
     "export_version": "exporting",

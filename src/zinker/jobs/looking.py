@@ -134,7 +134,7 @@ def show(
         settings = list(_settings(source, subject, parts, find.casefold(), selection, setup.progress))
         layers: dict[tuple[str, str, str], str] = {}
         if source.is_live and subject is not None:
-            beneath = _layers(setup.place(wanted.place), subject, parts, find.casefold(), layers)
+            beneath = layers_at(setup.place(wanted.place), subject, parts, layers, find.casefold())
             own = {(part, *setting.key) for part, setting in settings}
             known = {part.id: part for part in chosen}
             beneath = (one for one in beneath if selection.has(known[one[0]], one[1].document))
@@ -160,12 +160,12 @@ def _secrets_of(shown: Shown) -> Shown:
     return msgspec.structs.replace(shown, settings=held, rules=rules)
 
 
-def _layers(
+def layers_at(
     place: Place,
     subject: Subject,
     parts: tuple[str, ...],
-    find: str,
     layers: dict[tuple[str, str, str], str],
+    find: str = "",
 ) -> Iterator[tuple[str, Setting]]:
     """Yield what counts in the settings databases though it is not the user's own; notes its layer."""
     for part in subject.part:

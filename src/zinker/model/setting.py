@@ -204,7 +204,7 @@ def text_of(leaf: Leaf | Setting | None) -> str:
     if kind in _WORDS:
         return _WORDS[kind]
     if kind == "object":
-        return "an object"
+        return "an object" if value else "an empty object"
     if kind in ("bytes", "binary", "none") or kind.startswith("registry:"):
         return base64.b64decode(value).hex(" ") or "no bytes"
     if isinstance(value, str):

@@ -51,8 +51,8 @@ class Table(msgspec.Struct, frozen=True):
 class Entry(msgspec.Struct, frozen=True, gc=False):
     """One setting, or a whole document: what happened to it, what people call it, its values before and after.
 
-    An `address` is given where the name is a title. A `joined` entry is one phrase. `link` is the anchor that the
-    value leads to.
+    An `address` is given where the name is a title. A `joined` entry is one phrase. `links` stand for a value that
+    names other documents: what it says, with the anchors they lead to, or "".
     """
 
     word: str
@@ -63,7 +63,7 @@ class Entry(msgspec.Struct, frozen=True, gc=False):
     verbs: tuple[str, str] = HAPPENED
     notes: tuple[str, ...] = ()
     joined: bool = False
-    link: str = ""
+    links: tuple[tuple[str, str], ...] = ()
 
 
 class Section(msgspec.Struct, frozen=True):

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from zinker.model.address import matches, pointer
 from zinker.model.difference import Difference
-from zinker.model.policy import LastChange, Titles
+from zinker.model.policy import LastChange, PolicyShape, Titles
 from zinker.model.profile import Snapshot
 from zinker.model.setting import Leaf
 from zinker.stores.tenants.policies import SERVER, titles_of
@@ -33,7 +33,7 @@ class Policies:
         for setting in snapshot.settings(part.id):
             if not setting.is_head:
                 self.settings.setdefault(setting.document, {})[setting.address] = setting.leaf
-        own = [f"{SERVER}{pointer(name)}" for name in part.policy.ids or ("id",)]
+        own = own_id(part.policy)
         # What a tenant calls its policies by says nothing about another's.
         self.ids = {
             document: (snapshot.manifest.machine, *(leaves[address].value for address in own))
@@ -43,22 +43,43 @@ class Policies:
 
     def last_changes(self) -> Iterator[tuple[_Name, LastChange]]:
         """Yield who changed a policy last, and when, where the service says so."""
-        shape = self.part.policy
         for document, leaves in self.settings.items():
-            said = [leaves.get(f"{SERVER}{pointer(name)}") for name in (shape.changed_by, shape.changed_at)]
-            by, at = (str(leaf.value) if leaf is not None else "" for leaf in said)
-            if by or at:
-                yield (self.part.id, document), LastChange(by, at)
+            if said := said_change(self.part, leaves):
+                yield (self.part.id, document), said
 
     @property
     def titles(self) -> Titles:
         """The titles that the service has for settings."""
-        titles: Titles = {}
-        for document, leaves in self.settings.items():
-            by_item = dict(titles_of(self.part.policy, leaves))
-            found = {address: _title(address, by_item) for address in leaves}
-            titles[self.part.id, document] = {address: title for address, title in found.items() if title}
-        return titles
+        policy = self.part.policy
+        return {
+            (self.part.id, name): document_titles(policy, leaves) for name, leaves in self.settings.items()
+        }
+
+
+def own_id(shape: PolicyShape) -> list[str]:
+    """Return the addresses at which a policy has its own id."""
+    return [f"{SERVER}{pointer(name)}" for name in shape.ids or ("id",)]
+
+
+def said_change(part: Part, leaves: dict[str, Leaf]) -> LastChange | None:
+    """Return who changed a policy last, and when, where the service says so."""
+    names = (part.policy.changed_by, part.policy.changed_at)
+    said = [leaves.get(f"{SERVER}{pointer(name)}") for name in names]
+    by, at = (str(leaf.value) if leaf is not None else "" for leaf in said)
+    return LastChange(by, at) if by or at else None
+
+
+def document_titles(shape: PolicyShape, leaves: dict[str, Leaf]) -> dict[str, str]:
+    """Return the titles that a service has for the settings of one policy, by address."""
+    by_item = dict(titles_of(shape, leaves))
+    found = {address: _title(address, by_item) for address in leaves}
+    return {address: title for address, title in found.items() if title}
+
+
+def labels_in(shape: PolicyShape, leaves: dict[str, Leaf]) -> Iterator[str]:
+    """Yield the addresses at which a service has the titles of other settings."""
+    for item, _ in titles_of(shape, leaves):
+        yield f"{item}/{shape.titles[item.rpartition('/')[0]]}"
 
 
 def _title(address: str, by_item: dict[str, str]) -> str:

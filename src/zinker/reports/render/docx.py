@@ -56,9 +56,9 @@ def _fill(frame: IO[bytes], file: IO[bytes], body: Iterator[str]) -> None:
     with zipfile.ZipFile(frame) as old, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as new:
         for member in old.infolist():
             content = old.read(member)
-            with new.open(
-                zipfile.ZipInfo(member.filename, member.date_time), "w", force_zip64=True
-            ) as target:
+            about = zipfile.ZipInfo(member.filename, member.date_time)
+            about.compress_type = zipfile.ZIP_DEFLATED
+            with new.open(about, "w", force_zip64=True) as target:
                 if member.filename != "word/document.xml":
                     target.write(content)
                     continue
@@ -247,9 +247,7 @@ def _entries(entries: Sequence[Entry]) -> Iterator[str]:
         rows = ((_word(e), _named(e), _cell(e.before or ""), _cell(e.after or "")) for e in entries)
         yield from _table(("what", "setting", *entries[0].verbs), (13, 39, 24, 24), rows)
     else:
-        yield from _table(
-            ("setting", "value"), (45, 55), ((_named(e), _cell(e.after or "", e.link)) for e in entries)
-        )
+        yield from _table(("setting", "value"), (45, 55), ((_named(e), _linked(e)) for e in entries))
 
 
 def _word(entry: Entry) -> str:
@@ -261,9 +259,17 @@ def _named(entry: Entry) -> str:
     return _in_cell(_run(entry.name)) + "".join(_in_cell(_run(text, "quiet")) for text in more)
 
 
-def _cell(text: str, link: str = "") -> str:
-    run = _run(text)
-    return _in_cell(f"<w:hyperlink w:anchor={quoteattr(link)}>{run}</w:hyperlink>" if link else run)
+def _cell(text: str) -> str:
+    return _in_cell(_run(text))
+
+
+def _linked(entry: Entry) -> str:
+    """Return the cell of a value, which leads to the documents that it names."""
+    if not entry.links:
+        return _cell(entry.after or "")
+    told = ((_run(text), to) for text, to in entry.links)
+    runs = (f"<w:hyperlink w:anchor={quoteattr(to)}>{run}</w:hyperlink>" if to else run for run, to in told)
+    return _in_cell(_run(", ").join(runs))
 
 
 def _in_cell(runs: str) -> str:

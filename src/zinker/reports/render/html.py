@@ -175,16 +175,15 @@ def _row(entry: Entry, has_word: bool, is_inside: bool) -> str:
     name = f'<th scope="row">{_text(entry.name)}{address}{notes}</th>'
     mark = "" if is_inside else f' data-w="{_text(entry.word)}"'
     if not has_word:
-        return f"<tr{mark}>{name}{_value(entry.after, entry.link)}</tr>\n"
+        return f"<tr{mark}>{name}{_value(entry.after, entry.links)}</tr>\n"
     return f"<tr{mark}><td>{_word(entry)}</td>{name}{_value(entry.before)}{_value(entry.after)}</tr>\n"
 
 
-def _value(value: str | None, link: str = "") -> str:
+def _value(value: str | None, links: Sequence[tuple[str, str]] = ()) -> str:
     if value is None:
         return "<td></td>"
-    text = _text(value)
-    if link:
-        text = f'<a href="#{_text(link)}">{text}</a>'
+    told = (f'<a href="#{_text(to)}">{_text(text)}</a>' if to else _text(text) for text, to in links)
+    text = ", ".join(told) if links else _text(value)
     return (
         f'<td><div class="long" tabindex="0">{text}</div></td>' if len(text) > _LONG else f"<td>{text}</td>"
     )

@@ -124,8 +124,8 @@ def _name(entry: Entry) -> str:
 
 
 def _value(entry: Entry) -> str:
-    text = escaped(entry.after or "")
-    return f"[{text}](#{entry.link})" if entry.link and text else text
+    links = (f"[{escaped(text)}](#{to})" if to else escaped(text) for text, to in entry.links)
+    return ", ".join(links) if entry.links else escaped(entry.after or "")
 
 
 def _table(head: Sequence[str], rows: Iterable[Sequence[str]], raw: bool = False) -> Iterator[bytes]:
