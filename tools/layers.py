@@ -36,9 +36,9 @@ JOBS = (
     ("place_lock", "text_reader"),
     ("registration", "dumps"),
     ("texts",),
-    ("sources", "describing", "rebuilding"),
+    ("sources", "describing", "rebuilding", "authors"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
-    ("documenting",),
+    ("documenting", "period", "retracing"),
     ("labelling", "thinning", "verifying", "copying"),
     ("resetting", "transferring"),
 )

@@ -73,8 +73,12 @@ _FILTERS: options.Group = {
 def command(
     ctx: typer.Context,
     reference: Annotated[
-        str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")
-    ],
+        str,
+        typer.Argument(
+            help="A kept version, a place's settings, or a profile's path; @DAY or @LABEL for all subjects. "
+            "Without it, all that is kept of this machine."
+        ),
+    ] = "",
     other: Annotated[
         str, typer.Argument(help="What to compare it with; without it, the live settings.")
     ] = "",
@@ -93,12 +97,14 @@ def command(
 
     Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
 
-    Example: zinker compare mosslight@2026-11-01 mosslight@2026-11-22 --output november.docx
+    Example: zinker compare potting-shed:@2026-11-01 potting-shed:@2026-11-22 --output november.docx
     """
-    from zinker.jobs import compare
+    from zinker.jobs import compare, compare_all
     from zinker.jobs.comparing import Wanted
+    from zinker.jobs.period import is_for_all
     from zinker.jobs.translate.rules import load_rules
     from zinker.reports.comparison import comparison_report
+    from zinker.reports.period import period_report
 
     given = ctx.params
     kinds = tuple(kind.value for kind in given["kind"] or ())
@@ -106,6 +112,12 @@ def command(
     rules = load_rules(crosswalk) if crosswalk else None
     wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])
     setup = setup_of(ctx)
+    if is_for_all(reference):
+        with progress_shown() as setup.progress:
+            period = compare_all(setup, reference, other, wanted, place)
+        delivery.deliver(period_report(period, given["brief"]), given["full"])
+        differs = any(one.differences or one.uncertain for one in period.comparisons)
+        raise typer.Exit(1 if differs or period.left else 0)
     with progress_shown() as setup.progress:
         comparison = compare(setup, reference, other, wanted, place, rules, prefix, suffix)
     delivery.deliver(comparison_report(comparison, given["brief"]), given["full"])

@@ -12,6 +12,7 @@ from zinker.cli.output import emit
 from zinker.model.errors import Refused, WrongUsage, reason
 
 if TYPE_CHECKING:
+    from zinker.jobs.retracing import History
     from zinker.reports.page import Made
     from zinker.reports.report import Report
 
@@ -79,6 +80,30 @@ class Delivery:
             for piece in drawn(report, self.form, made()):
                 sys.stdout.buffer.write(piece)
             sys.stdout.buffer.flush()
+
+
+def is_picture(file: Path | None) -> bool:
+    """Tell whether a file is to be a picture; looks at once whether one can be drawn and written there."""
+    if file is None or file.suffix.lower() not in (".png", ".svg"):
+        return False
+    from importlib.util import find_spec
+
+    from zinker.cli.guard import understood
+
+    check_free(understood(file))
+    if find_spec("matplotlib") is None:
+        why = "what draws pictures is not installed"
+        raise Refused("Nothing done", why, "pip install 'zinker[charts]', or take another form.")
+    return True
+
+
+def deliver_picture(history: "History", file: Path) -> None:
+    """Draw how much changed when and where, into a new file."""
+    from zinker.cli.guard import understood
+    from zinker.reports.render.picture import picture
+
+    write_new(understood(file), picture(history, file.suffix.lower()[1:]))
+    print(f"Written: {file}", file=sys.stderr)
 
 
 def made() -> "Made":

@@ -29,6 +29,7 @@ COMMANDS = {
     "spot": ("Look", "Which settings a change in the application touches."),
     "export": ("Keep", "Capture live settings as a new version, file or folder."),
     "list": ("Keep", "The kept versions."),
+    "history": ("Keep", "When settings changed, over all kept versions."),
     "label": ("Keep", "Name a kept version, or take its name away."),
     "thin": ("Keep", "Remove old versions, by rules or one by one."),
     "check": ("Keep", "Look for damage on the shelf or in a profile, and mend it."),

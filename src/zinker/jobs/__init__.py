@@ -25,8 +25,10 @@ if TYPE_CHECKING:
         show,
         subject_states,
     )
+    from zinker.jobs.period import compare_all
     from zinker.jobs.proposing import propose
     from zinker.jobs.resetting import reset
+    from zinker.jobs.retracing import history
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
     from zinker.jobs.thinning import thin
@@ -40,11 +42,13 @@ __all__ = [
     "check",
     "check_subject",
     "compare",
+    "compare_all",
     "copy",
     "documented",
     "export",
     "export_text",
     "export_version",
+    "history",
     "import_profile",
     "kept_versions",
     "label",
@@ -69,11 +73,13 @@ _HOMES = {
     "check": "verifying",
     "check_subject": "describing",
     "compare": "comparing",
+    "compare_all": "period",
     "copy": "copying",
     "documented": "documenting",
     "export": "exporting",
     "export_text": "exporting",
     "export_version": "exporting",
+    "history": "retracing",
     "import_profile": "importing",
     "kept_versions": "looking",
     "label": "labelling",

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
+from zinker.jobs.authors import authors, changes_between
 from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.references import Reference, parse_reference
@@ -18,6 +19,7 @@ from zinker.jobs.translate.policies import Policies, joined, titles_in
 from zinker.jobs.translate.rules import World, crosswalk_for
 from zinker.jobs.translate.view import Translated
 from zinker.model.address import matches
+from zinker.model.change import Change
 from zinker.model.crosswalk import Crosswalk, Rules
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage
@@ -26,6 +28,7 @@ from zinker.model.lines import count_settings
 from zinker.model.policy import LastChange, Titles
 from zinker.model.profile import Manifest, PartRecord, Problem
 from zinker.model.setting import DOCUMENT, GONE, Setting, decode_line, text_of
+from zinker.model.where import Where
 from zinker.stores.kinds import traits_of
 from zinker.subjects.catalogue import Catalogue
 from zinker.subjects.subject import Subject
@@ -45,6 +48,9 @@ class Wanted(msgspec.Struct, frozen=True):
     kinds: tuple[str, ...] = ()
     find: str = ""
     volatile: bool = False
+
+
+ALL = Wanted()
 
 
 class Comparison(msgspec.Struct, frozen=True):
@@ -72,13 +78,16 @@ class Comparison(msgspec.Struct, frozen=True):
     last_changes: dict[tuple[str, str], LastChange] = {}
     # How many more differences there are, which were not asked for.
     hidden: int = 0
+    # Changes that Zinker made in between, and by which of them a setting came to what it is.
+    changes: tuple[Change, ...] = ()
+    authors: dict[Where, Change] = {}
 
 
 def compare(
     setup: Setup,
     reference: str,
     other: str = "",
-    wanted: Wanted = Wanted(),  # noqa: B008 - it is frozen
+    wanted: Wanted = ALL,
     place: str = "",
     rules: Rules | None = None,
     prefix: str = "",
@@ -119,7 +128,12 @@ def compare(
         known = ((id, name) for side, id in held for name in side.snapshot.documents(id))
         selection.check(known, f"{before.name} or {after.name}")
         whole = not_volatile(subject) if wanted.volatile and subject else subject
-        return _asked_for(_compared(before, after, whole, ids, selection, setup.progress), wanted)
+        comparison = _asked_for(_compared(before, after, whole, ids, selection, setup.progress), wanted)
+        if not comparison.differences:
+            return comparison
+        changes = changes_between(setup.shelf.changes.all, before.manifest, after.manifest)
+        wrote = authors(setup, changes, comparison.differences)
+        return msgspec.structs.replace(comparison, changes=changes, authors=wrote)
 
 
 def not_volatile(subject: Subject) -> Subject:
@@ -239,7 +253,8 @@ def _compared(
             alike += same
     nowhere = [Problem(id, "", "", why) for id, why in homeless.items() if id in ids and id not in held]
     uncertain = [p for s in (before, after) for p in s.manifest.problems if p.part in ids and p.is_unknown]
-    certain = [d for d in found if not _is_uncertain(d, before, after) and not _is_beyond(d, before, after)]
+    manifests = (before.manifest, after.manifest)
+    certain = [d for d in found if not is_uncertain(d, *manifests) and not _is_beyond(d, before, after)]
     unclear = [_unclear(d) for d in certain if _is_unclear(d)]
     sides = [part.id for s in (before, after) for part in s.manifest.parts if part.id not in homeless]
     alone = [id for id in sides if id not in held]
@@ -353,7 +368,7 @@ def _is_head(difference: Difference) -> bool:
     return not difference.address and leaf is not None and leaf.type == DOCUMENT
 
 
-def _is_uncertain(difference: Difference, before: Source, after: Source) -> bool:
+def is_uncertain(difference: Difference, before: Manifest, after: Manifest) -> bool:
     """Whether a setting is missing on a side only because it could not be read there."""
     side = before if difference.before is None else after if difference.after is None else None
     return side is not None and any(
@@ -361,7 +376,7 @@ def _is_uncertain(difference: Difference, before: Source, after: Source) -> bool
         and problem.is_unknown
         and problem.document in ("", difference.document)
         and difference.address.startswith(problem.address)
-        for problem in side.manifest.problems
+        for problem in side.problems
     )
 
 

@@ -102,9 +102,14 @@ def opened(setup: Setup, reference: Reference, parts: tuple[str, ...] = ()) -> I
 
 def subject_of(setup: Setup, source: Source) -> Subject | None:
     """Return the subject of a profile, if its subject file is here; for looking at it, none is needed."""
+    return subject_known(setup, source.manifest.subject)
+
+
+def subject_known(setup: Setup, subject: str) -> Subject | None:
+    """Return a subject if its subject file is here; raises `WrongUsage` for mistakes in that."""
     try:
-        return setup.catalogue.find(source.manifest.subject)
+        return setup.catalogue.find(subject)
     except WrongUsage:
-        if source.manifest.subject in setup.catalogue.files():
+        if subject in setup.catalogue.files():
             raise
         return None

@@ -5,8 +5,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 from typing import Any
 
+import msgspec
+
 from zinker.jobs.comparing import Comparison
 from zinker.model.difference import Difference
+from zinker.model.where import Where
 from zinker.reports.entries import (
     GAP,
     document_entry,
@@ -26,13 +29,14 @@ WORDS = ("changed", "new", "gone")
 def comparison_report(comparison: Comparison, is_brief: bool = False) -> Report:
     """Return a comparison; a brief one counts by document, and has no settings."""
     facts = Facts((("before", comparison.before), ("after", comparison.after)))
-    first = (*_counts(comparison, is_brief), *_tail(comparison))
+    first = (*_counts(comparison, is_brief), *comparison_tail(comparison))
     page = Page("Comparison", comparison.about.title, facts, first, () if is_brief else sections(comparison))
     return Report(page, lambda: comparison_json(comparison), lambda: comparison_rows(comparison))
 
 
-def _tail(comparison: Comparison) -> Iterator[Block]:
+def comparison_tail(comparison: Comparison) -> Iterator[Block]:
     """Yield what has to be known besides the differences."""
+    yield from _changes(comparison)
     if comparison.uncertain:
         yield reasons("Not compared, because it could not be read:", comparison.uncertain, comparison.subject)
     if comparison.alone:
@@ -57,32 +61,57 @@ def _counts(comparison: Comparison, by_document: bool = False) -> Iterator[Block
         yield Table((*words, "part", *(["document"] if by_document else [])), rows)
 
 
-def sections(comparison: Comparison) -> Iterator[Section]:
-    """Yield the differences document by document."""
+def _changes(comparison: Comparison) -> Iterator[Block]:
+    """Yield the changes that were made with Zinker in between."""
+    if not comparison.changes:
+        return
+    yield GAP
+    yield Paragraph("Changed with Zinker in between:")
+    rows = (
+        (str(one.number), when(one.started), one.kind, f"{one.who} on {one.machine}", one.source)
+        for one in comparison.changes
+    )
+    yield Table(("change", "when", "what", "by", "from"), tuple(rows))
+
+
+def sections(comparison: Comparison, above: str = "") -> Iterator[Section]:
+    """Yield the differences document by document; `above` stands before the titles of the parts."""
     titles = {record.id: record for record in comparison.parts}
     for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
         part = comparison.subject.find_part(part_id) if comparison.subject else None
         record = titles[part_id]
         found = list(group)
         notes = tuple(_last_change(comparison, part_id, document))
+        title = f"{above}{record.title}"
         name = document_name(comparison, found[0])
         word = comparison.documents.get((part_id, document))
         named = titled(part, document, comparison.titles)
         entries = tuple(
-            setting_entry(d.word, named, d.address, d.before, d.after) for d in found if d.address or not word
+            setting_entry(d.word, named, d.address, d.before, d.after, notes=_author(comparison, d))
+            for d in found
+            if d.address or not word
         )
         if word and (part_id, document) not in comparison.renamed:
             leaf = found[0].after or found[0].before
-            entry = document_entry(word, name, whole_text(len(found), leaf), record.store, notes)
-            yield Section(record.title, name, (entry,), inside=entries, is_whole=True)
+            told = (*notes, *_author(comparison, msgspec.structs.replace(found[0], address="")))
+            entry = document_entry(word, name, whole_text(len(found), leaf), record.store, told)
+            yield Section(title, name, (entry,), inside=entries, is_whole=True)
             continue
-        yield Section(record.title, name, entries, notes)
+        yield Section(title, name, entries, notes)
 
 
 def document_name(comparison: Comparison, difference: Difference) -> str:
     """Return what a document is called, and what it was called before."""
     was = comparison.renamed.get((difference.part, difference.document))
     return difference.document if was is None else f"{difference.document} (was called {was})"
+
+
+def _author(comparison: Comparison, difference: Difference) -> tuple[str, ...]:
+    """Say who wrote what is there now, where that was done with Zinker."""
+    change = comparison.authors.get(Where(difference.part, difference.document, difference.address))
+    if change is None:
+        return ()
+    return (f"by {change.who}, {when(change.started)}, with change {change.number}",)
 
 
 def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[str]:
@@ -121,6 +150,7 @@ def comparison_json(comparison: Comparison) -> dict[str, Any]:
         "differences": list(_differences(comparison, comparison.differences)),
         "not_compared": comparison.uncertain,
         "on_one_side_only": comparison.alone,
+        **({"changes": comparison.changes} if comparison.changes else {}),
     }
 
 
@@ -138,6 +168,9 @@ def comparison_rows(comparison: Comparison) -> Iterator[dict[str, Any]]:
         last = one.pop("last_changed", None)
         notes = [f"was called {one.pop('was_called')}"] if "was_called" in one else []
         notes += [f"last changed by {last.by}, {last.at}"] if last else []
+        notes += [f"by {one['by']}, {one['at']}, with change {one['change']}"] if "change" in one else []
+        for name in ("by", "at", "change"):
+            one.pop(name, None)
         yield {**one, "subject": comparison.about.subject, "note": "; ".join(notes)}
     for problem in comparison.uncertain:
         yield {
@@ -157,6 +190,7 @@ def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterato
         part = comparison.subject.find_part(difference.part) if comparison.subject else None
         part = titled(part, difference.document, comparison.titles)
         where = (difference.part, difference.document)
+        change = comparison.authors.get(Where(*where, difference.address))
         was, last = comparison.renamed.get(where), comparison.last_changes.get(where)
         yield {
             "what": difference.word,
@@ -166,6 +200,7 @@ def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterato
             "title": part.titles.get(difference.address, "") if part else "",
             **({"was_called": was} if was else {}),
             **({"last_changed": last} if last else {}),
+            **({"change": change.number, "by": change.who, "at": change.started} if change else {}),
             "before": leaf_json(difference.before),
             "after": leaf_json(difference.after),
         }

@@ -1,0 +1,100 @@
+"""Everything that is kept, compared as one: what changed at all places, or at one, between two days or labels."""
+
+import contextlib
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from zinker.jobs.comparing import ALL, Comparison, Wanted, compare
+from zinker.jobs.setup import Setup
+from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.shelf.shelf import Version
+
+_ALL = re.compile(r"(?:(?P<place>[^:@/\\]+(?:/[^:@/\\]+)?):)?@(?P<version>[^:@/\\]+)")
+LIVE = "now"
+
+
+class Period(msgspec.Struct, frozen=True):
+    """What was compared, subject by subject and place by place, and what could not be, with the reason."""
+
+    before: str
+    after: str
+    comparisons: tuple[Comparison, ...]
+    left: tuple[tuple[str, str], ...] = ()
+
+
+def is_for_all(reference: str) -> bool:
+    """Tell whether a reference names no subject, and so means all: `@2026-11-01`, `potting-shed:@agreed`."""
+    return not reference or _ALL.fullmatch(reference) is not None
+
+
+def compare_all(
+    setup: Setup,
+    before: str = "",
+    after: str = "",
+    wanted: Wanted = ALL,
+    place: str = "",
+) -> Period:
+    """Compare all that is kept, at a place or at all, as it was `before` and `after`.
+
+    Without `after`, with the live settings; without `before`, the newest version of each, of this machine alone
+    where no place is given. What fails at one place does not stop the others. Raises `WrongUsage`.
+    """
+    (one, first), (other, last) = (_taken(reference) for reference in (before, after))
+    if one and other and one != other:
+        raise WrongUsage("Not compared", f"{one} and {other} are two places", "Name one place for both.")
+    where = one or other or place or ("" if before else "here")
+    setup.check_place_among(where, (version.place for version in _versions(setup)))
+    comparisons: list[Comparison] = []
+    left: list[tuple[str, str]] = []
+    for subject, at in sorted({(v.subject, v.place) for v in _versions(setup) if where in ("", v.place)}):
+        try:
+            comparison = _compared(setup, subject, at, first or "latest", last, wanted)
+            if comparison is not None:
+                comparisons.append(comparison)
+        except ZinkerError as error:
+            left.append((f"{at}:{subject}", error.why or str(error)))
+    if not comparisons and not left:
+        what = f"of {where}" if where else "here"
+        raise WrongUsage("Not compared", f"nothing is kept {what}", "`zinker list` shows what is kept.")
+    names = (f"@{first}" if first else "the newest versions", f"@{last}" if last else LIVE)
+    return Period(*names, tuple(comparisons), tuple(left))
+
+
+def _taken(reference: str) -> tuple[str, str]:
+    """Return place and version of a reference that names no subject."""
+    if not reference:
+        return "", ""
+    found = _ALL.fullmatch(reference)
+    if found is None:
+        why = f"{reference!r} names a subject, and the other side means all"
+        raise WrongUsage("Not compared", why, "Examples: @2026-11-01 @2026-11-22, potting-shed:@agreed.")
+    return found["place"] or "", found["version"]
+
+
+def _versions(setup: Setup) -> Iterator[Version]:
+    for subject in setup.shelf.subjects():
+        yield from (one for one in setup.shelf.versions(subject) if not one.problem and one.is_asked_for)
+
+
+def _compared(
+    setup: Setup, subject: str, place: str, first: str, last: str, wanted: Wanted
+) -> Comparison | None:
+    """Compare one subject of one place; None where nothing was kept in between."""
+    one = setup.shelf.find(subject, first, place)
+    if not last:
+        return compare(setup, one.reference, f"{place}:{subject}", _narrowed(setup, subject, wanted))
+    other = setup.shelf.find(subject, last, place)
+    if one.number == other.number:
+        why = f"{one.reference} is the newest of both; nothing was kept in between"
+        raise WrongUsage("Not compared", why)
+    return compare(setup, one.reference, other.reference, _narrowed(setup, subject, wanted))
+
+
+def _narrowed(setup: Setup, subject: str, wanted: Wanted) -> Wanted:
+    """Return what is wanted without the parts that a subject does not have."""
+    with contextlib.suppress(WrongUsage):
+        known = {part.id for part in setup.catalogue.find(subject).part}
+        return msgspec.structs.replace(wanted, parts=tuple(id for id in wanted.parts if id in known))
+    return wanted
