@@ -86,6 +86,39 @@ def compare(bench: Bench) -> None:
     )
 
 
+def retracing(rounds: int, settings: int = 100_000, count: int = 200) -> list[str]:
+    """Ask when one setting changed, over versions each of which differs from the last in a few settings."""
+    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
+        bench, dice = Bench(Path(folder), rounds), random.Random(5)
+        text = bench.base / "beds.reg"
+        found = keys(settings)
+        for number in range(count):
+            for at in dice.sample(range(len(found)), 20):
+                key, rows = found[at]
+                found[at] = (key, [(rows[0][0], 4, number.to_bytes(4, "little")), *rows[1:]])
+            write_text(text, found)
+            bench.zinker("export", str(text))
+        shelf = shelf_of(bench)
+        (subject,) = shelf.subjects()
+        name = f"/{found[at][1][0][0]}"
+        own, one, peak = [], [], 0.0
+        for _ in range(rounds):
+            asked = [str(ZINKER), "history", subject, "--address", name]
+            _, memory, worked = used(asked, bench.env)
+            own.append(worked)
+            peak = max(peak, memory)
+            one.append(used([str(ZINKER), "show", f"{subject}@{count}", "--find", "no such"], bench.env)[2])
+        bench.row(
+            f"`history` of one setting over {count} versions of {settings:,}",
+            "reading one of them",
+            "3",
+            statistics.median(own),
+            statistics.median(one),
+            peak,
+        )
+        return bench.rows
+
+
 def finding(rounds: int) -> list[str]:
     """List, and find the latest, with ten versions and with ten thousand."""
     times: dict[tuple[str, int], list[float]] = {}
@@ -142,6 +175,7 @@ def main() -> None:
         growth(bench, chosen.values, 1000)
         compare(bench)
         bench.rows += finding(max(5, chosen.rounds))
+        bench.rows += retracing(chosen.rounds)
         if chosen.write:
             bench.write(chosen.write, "shelf")
 

@@ -3,7 +3,7 @@
 Every text is escaped, and a content security policy allows this page's own style and script by their digests alone:
 nothing in a value could run even if it broke out of its cell. Rows come in pieces of a few hundred, which a browser
 lays out when they come into view, so that a hundred thousand of them answer at once. Without scripts all is there
-to read; the script filters and folds.
+to read; the script filters, and folds.
 """
 
 import base64
@@ -11,7 +11,7 @@ import hashlib
 from collections.abc import Iterable, Iterator, Sequence
 from html import escape
 from importlib.resources import files
-from itertools import islice
+from itertools import count, islice
 
 from zinker.reports.page import Block, Entry, Facts, Heading, Made, Page, Paragraph, Reasons, Section, Table
 from zinker.reports.report import Report
@@ -19,6 +19,8 @@ from zinker.reports.words import visible
 
 # Rows in one piece; a browser lays out whole ones.
 _PIECE = 200
+# So many pieces are laid out at once; what comes behind them waits.
+_AT_ONCE = 5
 # Longer values scroll in their cell.
 _LONG = 600
 
@@ -77,7 +79,7 @@ def _contents(page: Page) -> Iterator[str]:
 
 def _drawn(blocks: Iterable[Block]) -> Iterator[str]:
     """Yield blocks; the documents of one part stand in a section of their own."""
-    part = None
+    part, number = None, count()  # of the pieces
     for block in blocks:
         if not isinstance(block, Section):
             yield "</section>\n" if part is not None else ""
@@ -88,7 +90,7 @@ def _drawn(blocks: Iterable[Block]) -> Iterator[str]:
             yield "</section>\n" if part is not None else ""
             yield f'<section class="part"><h2>{_text(block.part)}</h2>\n'
         part = block.part
-        yield from _whole(block) if block.is_whole else _document(block)
+        yield from _whole(block, number) if block.is_whole else _document(block, number)
     yield "</section>\n" if part is not None else ""
 
 
@@ -109,7 +111,7 @@ def _block(block: Block) -> str:
         ]
         head = f'<p class="left">{_text(block.head)}</p>\n' if block.head else ""
         return head + _table(("what", "why"), rows) if rows else ""
-    return "".join(_entries((block,))) if isinstance(block, Entry) else ""
+    return "".join(_entries((block,), count())) if isinstance(block, Entry) else ""
 
 
 def _id(anchor: str) -> str:
@@ -123,18 +125,18 @@ def _table(head: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     return f'<div class="wide" tabindex="0">{table}</div>\n'
 
 
-def _document(block: Section) -> Iterator[str]:
+def _document(block: Section, number: Iterator[int]) -> Iterator[str]:
     """Yield what is said of one document, which can be folded."""
     much = f'<span class="much">{len(block.entries):,}</span>'
     name = _text(block.document)
     head = f"<summary{_id(block.anchor)}><h3>{name}</h3>{much}</summary>"
     yield f'<details class="document" data-d="{name}" open>{head}\n'
     yield from (f'<p class="quiet">{_text(note)}</p>\n' for note in block.notes)
-    yield from _entries(block.entries)
+    yield from _entries(block.entries, number)
     yield "</details>\n"
 
 
-def _whole(block: Section) -> Iterator[str]:
+def _whole(block: Section, number: Iterator[int]) -> Iterator[str]:
     """Yield a document that came or went, with what was in it folded away."""
     first, *own = block.entries
     notes = "".join(f'<span class="note">{_text(note)}</span>' for note in (*first.notes, *block.notes))
@@ -147,7 +149,7 @@ def _whole(block: Section) -> Iterator[str]:
         yield f"<div {marks}{_id(block.anchor)}>{head}</div>\n"
         return
     yield f"<details {marks}><summary{_id(block.anchor)}>{head}</summary>\n"
-    yield from _entries(more, is_inside=True)
+    yield from _entries(more, number, is_inside=True)
     yield "</details>\n"
 
 
@@ -155,7 +157,7 @@ def _word(entry: Entry) -> str:
     return f'<b class="{_text(entry.word)}">{_text(entry.word)}</b>' if entry.word else ""
 
 
-def _entries(entries: Sequence[Entry], is_inside: bool = False) -> Iterator[str]:
+def _entries(entries: Sequence[Entry], number: Iterator[int], is_inside: bool = False) -> Iterator[str]:
     if not entries:
         return
     has_words = any(entry.word for entry in entries)
@@ -164,9 +166,15 @@ def _entries(entries: Sequence[Entry], is_inside: bool = False) -> Iterator[str]
     kind = f"{entries[0].verbs[0]}" if has_words else "shown"
     waiting = iter(entries)
     while piece := list(islice(waiting, _PIECE)):
-        yield f'<div class="piece"><table class="{kind}"><thead><tr>{names}</tr></thead><tbody>\n'
-        yield "".join(_row(entry, has_words, is_inside) for entry in piece)
-        yield "</tbody></table></div>\n"
+        table = "".join(
+            (
+                f'<table class="{kind}"><thead><tr>{names}</tr></thead><tbody>\n',
+                *(_row(entry, has_words, is_inside) for entry in piece),
+                "</tbody></table>",
+            )
+        )
+        # With scripts this is text until it is wanted; without, it is a table like those before.
+        yield f'<div class="piece">{f"<noscript>{table}</noscript>" if next(number) > _AT_ONCE else table}</div>\n'
 
 
 def _row(entry: Entry, has_word: bool, is_inside: bool) -> str:
