@@ -61,9 +61,7 @@ def main(
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
     ] = False,
 ) -> None:
-    """Keep, compare, put back settings; REF is [place:]subject[/instance][@version].
-    Example: `zinker export mosslight --label before-update`
-    """
+    """REF is [place:]subject[/instance][@version]. Example: `zinker export mosslight`."""
     ctx.obj = config
 
 

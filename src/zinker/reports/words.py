@@ -10,8 +10,11 @@ from zinker.subjects.subject import Part
 # The width of what is no terminal: a file, or a program that reads on, gets everything whole.
 UNCUT = 1_000_000_000
 
-# Control characters could drive the terminal, and bidirectional marks could lie about what is written.
-_UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
+# Control characters could drive the terminal, bidirectional marks could lie about what is written, and what is no
+# character has no place in XML.
+_UNSEEN = re.compile(
+    "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ufffe\uffff\ud800-\udfff]"
+)
 
 
 def visible(text: str) -> str:

@@ -5,7 +5,6 @@ that, as text of the same schema, so that a tenant's policies need no more memor
 """
 
 import io
-import re
 import tempfile
 import zipfile
 from collections.abc import Iterable, Iterator, Sequence
@@ -24,8 +23,6 @@ from zinker.reports.report import Report
 from zinker.reports.words import visible
 
 _MARK = "the body of the report goes here"
-# Characters that visible() leaves and that no XML document may have.
-_UNFIT = re.compile("[\ufffe\uffff]")
 # The text of a page in twentieths of a point: A4 without its margins.
 _WIDTH = 9638
 _COLOURS = {
@@ -36,6 +33,8 @@ _COLOURS = {
     "gone": "59636E",
     "quiet": "59636E",
 }
+# Of longer texts, the middle is left out.
+_LONGEST = 4000
 # Rows with longer values may go over to the next page.
 _LONG = 1500
 
@@ -77,9 +76,9 @@ def _frame(page: Page, made: Made) -> Any:
     sheet.left_margin = sheet.right_margin = sheet.top_margin = sheet.bottom_margin = Mm(20)
     sheet.different_first_page_header_footer = True
     _styles(document)
-    name = _fit(page.title or page.kind)
+    name = visible(page.title or page.kind)
     about = document.core_properties
-    about.title, about.subject, about.author, about.comments = name, page.kind, _fit(made.by), made.using
+    about.title, about.subject, about.author, about.comments = name, page.kind, visible(made.by), made.using
     document.add_paragraph(page.kind, "Subtitle").paragraph_format.space_before = Mm(70)
     document.add_paragraph(name, "Title")
     for fact, told in (
@@ -89,8 +88,8 @@ def _frame(page: Page, made: Made) -> Any:
         ("with", made.using),
     ):
         line = document.add_paragraph(style="Fact")
-        line.add_run(_fit(fact) + "\t").font.color.rgb = RGBColor.from_string(_COLOURS["quiet"])
-        line.add_run(_fit(told))
+        line.add_run(visible(fact) + "\t").font.color.rgb = RGBColor.from_string(_COLOURS["quiet"])
+        line.add_run(visible(told))
     document.paragraphs[-1].add_run().add_break(WD_BREAK.PAGE)
     document.add_paragraph(_MARK)
     foot = sheet.footer.paragraphs[0]
@@ -130,10 +129,6 @@ def _styles(document: Any) -> None:
     cell = styles.add_style("Cell", 1)
     cell.base_style, cell.font.size = styles["Normal"], Pt(9)
     cell.paragraph_format.space_after = cell.paragraph_format.space_before = Pt(1)
-
-
-def _fit(text: str) -> str:
-    return _UNFIT.sub(lambda found: f"\\u{ord(found[0]):04x}", visible(text))
 
 
 def _body(page: Page) -> Iterator[str]:
@@ -183,7 +178,8 @@ def _block(block: Block, numbers: Iterator[int]) -> Iterator[str]:
         is_strong = block.look == "strong"
         yield _paragraph(_run(block.text, block.look, is_bold=is_strong), indent=block.indent * 120)
     elif isinstance(block, Facts):
-        yield from (_paragraph(_run(f"{name}\t{told}"), "Fact") for name, told in block.pairs)
+        for name, value in block.pairs:
+            yield _paragraph(f"{_run(name, 'quiet')}<w:r><w:tab/></w:r>{_run(value)}", "Fact")
     elif isinstance(block, Table) and block.rows:
         longest = [
             max(min(40, len(row[at])) for row in (block.head, *block.rows)) for at in range(len(block.head))
@@ -231,13 +227,18 @@ def _paragraph(runs: str, style: str = "", indent: int = 0) -> str:
 def _run(text: str, look: str = "", is_bold: bool = False) -> str:
     bold = "<w:b/>" if is_bold else ""
     colour = f'<w:color w:val="{_COLOURS[look]}"/>' if look in _COLOURS else ""
-    pieces = (f'<w:t xml:space="preserve">{escape(piece)}</w:t>' for piece in _fit_lines(text))
-    return f"<w:r><w:rPr>{bold}{colour}</w:rPr>{'<w:tab/>'.join(pieces)}</w:r>"
+    told = escape(_short(visible(text)))
+    return f'<w:r><w:rPr>{bold}{colour}</w:rPr><w:t xml:space="preserve">{told}</w:t></w:r>'
 
 
-def _fit_lines(text: str) -> list[str]:
-    """Return a text in pieces between which a tabulator stands, as in the facts."""
-    return [_fit(piece) for piece in text.split("\t")]
+def _short(text: str) -> str:
+    """Return a text without the middle of what is so long that no program can set it in a reasonable time."""
+    if len(text) <= _LONGEST:
+        return text
+    half, left = _LONGEST // 2, len(text) - _LONGEST
+    return (
+        f"{text[:half]} … ({left:,} characters are left out here; text and HTML have them) … {text[-half:]}"
+    )
 
 
 def _entries(entries: Sequence[Entry]) -> Iterator[str]:

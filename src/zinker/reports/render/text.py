@@ -202,6 +202,6 @@ def checklist_line(number: int, mark: str, entry: Entry, width: int) -> Line:
 
 def text(report: Report, made: Made) -> Iterator[bytes]:
     """Yield a report as lines of UTF-8 with nothing cut, and under them by whom it was made."""
-    for one in lines(report.page.blocks, UNCUT):
+    for one in lines(report.page.blocks, UNCUT, full=True):
         yield one.plain.encode() + b"\n"
     yield f"\nMade by {visible(made.by)} on {visible(made.on)}, {made.at}, with {made.using}.\n".encode()
