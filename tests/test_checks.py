@@ -196,7 +196,7 @@ run()
 def crippled(garden, *arguments, code=0):
     """Run the command where processes, names, a keyring and what encrypts cannot be had."""
     done = subprocess.run(
-        [sys.executable, "-c", CRIPPLED, "psutil,cryptography,keyring", *arguments],
+        [sys.executable, "-c", CRIPPLED, "psutil,cryptography,keyring,docx,matplotlib", *arguments],
         cwd=garden.path,
         env=garden.env,
         stdin=subprocess.DEVNULL,
@@ -218,7 +218,9 @@ def test_nothing_optional_ends_a_command(garden):
     crippled(garden, "compare", "mosslight@a")
     crippled(garden, "undo", "--yes")
     assert garden.places() == spoiled
-    crippled(garden, "list")
+    crippled(garden, "list", "--output", "list.html")
+    assert "zinker[documents]" in crippled(garden, "list", "--output", "list.docx", code=3).stderr
+    assert "zinker[charts]" in crippled(garden, "history", "mosslight", "--output", "x.png", code=3).stderr
     crippled(garden, "check")
     # A setting goes, and its secret would go with it.
     ini = garden.ini.read_bytes()

@@ -27,7 +27,7 @@ from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
 PROJECT = Path(__file__).parents[1]
-EXTRAS = "remote,keyring,demo-tenant"
+EXTRAS = "remote,keyring,documents,demo-tenant"
 _COMMAND = r"""@echo off
 setlocal
 set "ZINKER_HOME=%~dp0zinker-home"

@@ -86,14 +86,11 @@ def is_picture(file: Path | None) -> bool:
     """Tell whether a file is to be a picture; looks at once whether one can be drawn and written there."""
     if file is None or file.suffix.lower() not in (".png", ".svg"):
         return False
-    from importlib.util import find_spec
-
     from zinker.cli.guard import understood
+    from zinker.reports.render import check
 
     check_free(understood(file))
-    if find_spec("matplotlib") is None:
-        why = "what draws pictures is not installed"
-        raise Refused("Nothing done", why, "pip install 'zinker[charts]', or take another form.")
+    check(file.suffix.lower()[1:])
     return True
 
 

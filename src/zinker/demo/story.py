@@ -9,6 +9,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
+from importlib.util import find_spec
 from pathlib import Path
 
 from zinker.demo.garden import click, close_till, set_running, spoil
@@ -72,7 +73,20 @@ def tell(garden: Path) -> None:
     _till(run, garden)
     _tenants(run, garden)
     run("list")
+    _paper(run, garden)
     run.say(f"That took {time.monotonic() - started:.0f} seconds. A garden as it was before is yours:")
+
+
+def _paper(run: "_Runner", garden: Path) -> None:
+    """Tell how it is written down for those who were not there."""
+    run.say("When did the dusk change, and by whom?")
+    run("history", "mosslight", "--find", "dusk", "--place", "potting-shed")
+    run.say("For the ticket: a page on what was found. For the file: all of Mosslight, as a document.")
+    run("compare", "mosslight@season-start", "mosslight@as-found", "--output", "as-found.html", ends=1)
+    with_docx = find_spec("docx") is not None  # pip install 'zinker[documents]' brings what writes it
+    paper = "mosslight.docx" if with_docx else "mosslight.md"
+    run("document", "mosslight@season-start", "--output", paper)
+    run.say(f"To look at them: {garden / 'as-found.html'} and {garden / paper}")
 
 
 def _till(run: "_Runner", garden: Path) -> None:

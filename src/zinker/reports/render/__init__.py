@@ -5,7 +5,6 @@ Each has a function that yields a report as bytes, piece by piece, and one line 
 
 from collections.abc import Callable, Iterator
 from importlib import import_module
-from importlib.util import find_spec
 from pathlib import PurePath
 from typing import cast
 
@@ -22,6 +21,12 @@ FORMS = {
     "markdown": ("markdown", "markdown", (".md", ".markdown")),
     "html": ("html", "html", (".html", ".htm")),
     "docx": ("docx", "docx", (".docx",)),
+}
+# What is not installed with Zinker, by form: the library, and the extra that brings it.
+_NEEDS = {
+    "docx": ("docx", "documents"),
+    "png": ("matplotlib", "charts"),
+    "svg": ("matplotlib", "charts"),
 }
 
 
@@ -42,9 +47,15 @@ def form_of(file: PurePath, among: tuple[str, ...] = tuple(FORMS)) -> str:
 
 def check(form: str) -> None:
     """Raise `Refused` for a form whose library is not installed here."""
-    if form == "docx" and find_spec("docx") is None:
-        why = "what writes DOCX is not installed"
-        raise Refused("Nothing done", why, "pip install 'zinker[documents]', or take another form.")
+    if form in _NEEDS:
+        library, extra = _NEEDS[form]
+        try:
+            import_module(library)
+        except ImportError:
+            why = f"what writes {form.upper()} is not installed"
+            raise Refused(
+                "Nothing done", why, f"pip install 'zinker[{extra}]', or take another form."
+            ) from None
 
 
 def drawn(report: Report, form: str, made: Made) -> Iterator[bytes]:
