@@ -1,11 +1,14 @@
 """Pictures of the main commands on the demo garden, each a terminal window of 1280 x 800 under Xvfb, cropped.
 
-Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core, and for the desktop's settings
-database dbus, dconf-service, dconf-cli and libglib2.0-bin.
+Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core, for the desktop's settings
+database dbus, dconf-service, dconf-cli and libglib2.0-bin, and for pages chromium, libreoffice-writer-nogui and
+poppler-utils.
 """
 
 import contextlib
+import datetime
 import os
+import random
 import shlex
 import shutil
 import subprocess
@@ -14,8 +17,13 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
+from playwright.sync_api import sync_playwright
+
 from zinker.demo.garden import build, close_till, replace, set_running, spoil
 from zinker.demo.story import SECRET, serving
+from zinker.shelf.record import opened, sealed
+from zinker.shelf.versions import Record
 
 COMMAND = Path(sys.executable).with_name("zinker")
 
@@ -63,6 +71,7 @@ class Screen:
             "ZINKER_SECRET_TRIAL": SECRET,
             "LC_ALL": "C.UTF-8",
             "TERM": "xterm-256color",
+            "PAGER": "cat",
         }
 
     def shot(self, name: str, *commands: str, typed: str = "") -> None:
@@ -104,10 +113,12 @@ class Screen:
             done.unlink(missing_ok=True)
         print(picture)
 
-    def unseen(self, *arguments: str) -> None:
+    def unseen(self, *arguments: str, ends: int = 0) -> None:
         """Run the command without a picture."""
         run = [str(COMMAND), *arguments]
-        subprocess.run(run, cwd=self._garden, env=self._env, check=True, stdout=subprocess.DEVNULL)
+        done = subprocess.run(run, cwd=self._garden, env=self._env, stdout=subprocess.DEVNULL)
+        if done.returncode != ends:
+            raise SystemExit(f"{arguments} ended with {done.returncode}")
 
     def close(self) -> None:
         """Switch the screen off."""
@@ -136,21 +147,74 @@ def _tenants(screen: Screen, garden: Path) -> None:
         )
 
 
-def _three_ways(screen: Screen, garden: Path) -> None:
+def _choose(screen: Screen, garden: Path) -> None:
     screen.unseen("export", "mosslight", "--place", "potting-shed", "--label", "as-found")
     general = garden / "potting-shed/Users/ivy/AppData/Roaming/mosslight/mosslight.ini"
     replace(general, "dusk = 07:30", "dusk = 22:00")
     replace(general, "level = 80", "level = 70")
     screen.shot(
-        "three-ways",
-        "zinker import mosslight@season-start --place potting-shed --preview",
-        "zinker import mosslight@season-start --place potting-shed --merge --preview | tail -6",
-    )
-    screen.shot(
         "choose",
         "zinker import mosslight@season-start --place potting-shed --choose",
         typed="3 5-6\r",
     )
+
+
+def _pages(screen: Screen, garden: Path, folder: Path) -> None:
+    """Take pictures of a page in a browser, of a document, and of a history."""
+    compared = ("compare", "mosslight@season-start", "mosslight@as-found")
+    screen.unseen(*compared, "--output", "as-found.html", ends=1)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto((garden / "as-found.html").as_uri())
+        page.screenshot(path=folder / "page.png")
+        browser.close()
+    print(folder / "page.png")
+    screen.unseen("document", "mosslight@season-start", "--output", "mosslight.docx")
+    own = f"-env:UserInstallation={(garden / 'office').as_uri()}"
+    office = ["soffice", own, "--headless", "--convert-to", "pdf", "mosslight.docx"]
+    subprocess.run(office, cwd=garden, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    subprocess.run(
+        ["pdftoppm", "-r", "75", "-png", "-l", "2", "mosslight.pdf", "sheet"], cwd=garden, check=True
+    )
+    sheets = sorted(map(str, garden.glob("sheet-*.png")))
+    looks = ["-tile", "2x1", "-geometry", "+6+6", "-background", "#9aa5b1"]
+    subprocess.run(["montage", *sheets, *looks, str(folder / "document.png")], check=True)
+    print(folder / "document.png")
+    _season(screen, garden)
+    (folder / "history.png").unlink(missing_ok=True)
+    screen.unseen("history", "mosslight", "--output", str(folder / "history.png"))
+    print(folder / "history.png")
+
+
+def _season(screen: Screen, garden: Path) -> None:
+    """Keep Mosslight of two places once a week, as if over a season in which people changed this and that."""
+    shutil.rmtree(garden / "shelf/subjects/mosslight")
+    dice = random.Random(4)
+    homes = [("potting-shed", "ivy"), ("glasshouse", "fern")]
+    for week in range(26):
+        for place, user in homes:
+            ini = garden / place / f"Users/{user}/AppData/Roaming/mosslight/mosslight.ini"
+            for number in range(dice.choice((0, 0, 0, 1, 2, 5)) if week else 3):
+                ini.write_bytes(ini.read_bytes() + b"[bench%d]\r\nlevel = %d\r\n" % (week * 9 + number, week))
+            lines = ini.read_bytes().splitlines(keepends=True)
+            for _ in range(dice.choice((0, 1, 2, 4))):
+                at = dice.randrange(len(lines))
+                if lines[at].startswith(b"level = "):
+                    lines[at] = b"level = %d\r\n" % dice.randrange(100)
+            if week in (9, 17):
+                lines = lines[:-6]
+            ini.write_bytes(b"".join(lines))
+            named = ("--label", "winter-plan") if week == 17 and place == "glasshouse" else ()
+            screen.unseen("export", "mosslight", "--place", place, "--part", "general", "--again", *named)
+    folder = garden / "shelf/subjects/mosslight"
+    first = datetime.datetime(2026, 5, 4, 18, tzinfo=datetime.UTC)
+    for number in range(1, 26 * len(homes) + 1):
+        record = opened((folder / f"{number}.json").read_bytes(), Record)
+        day = first + datetime.timedelta(weeks=(number - 1) // 2, hours=number % 2)
+        about = msgspec.structs.replace(record.profile, captured=day.isoformat())
+        (folder / f"{number}.json").write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
+    (folder / "index.json").unlink(missing_ok=True)
 
 
 def _spot(screen: Screen, garden: Path) -> None:
@@ -220,22 +284,6 @@ def main() -> None:
             )
             screen.unseen("export", "mosslight@season-start", "--to", "stick")
             _move(screen)
-            labels = "potting-shed/Users/ivy/AppData/Roaming/quillfern"
-            screen.shot(
-                "formats",
-                "zinker export quillfern --place potting-shed",
-                f"sed -i 's/mm</inch</; s/left/right/; /fonts/d' {labels}/workspace.xml",
-                f"sed -i 's/Ctrl+N/Ctrl+L/' {labels}/shortcuts.properties; rm {labels}/templates/border.svg",
-                "zinker compare quillfern",
-                "zinker import quillfern --place potting-shed --yes | tail -4",
-                f"grep -n bar {labels}/workspace.xml",
-            )
-            screen.shot(
-                "subject-file",
-                f"zinker subjects new labels --place potting-shed --home {labels}/workspace.xml",
-                "sed -i 's/processes/proceses/; s/xml\"/xlm\"/; s/{config}/{user}/' subjects/labels.subject.toml",
-                "zinker subjects check subjects/labels.subject.toml; rm subjects/labels.subject.toml",
-            )
             screen.shot(
                 "secrets",
                 "zinker show potting-shed:mosslight --secrets",
@@ -270,10 +318,16 @@ def main() -> None:
                 "find shelf/objects -size -2 | head -1 | xargs truncate -s -9   # a bad sector",
                 "zinker check --from stick/shelf",
             )
-            _three_ways(screen, garden)
+            _choose(screen, garden)
             _spot(screen, garden)
             _tenants(screen, garden)
-            screen.shot("changes", "zinker changes --place glasshouse", "zinker changes 3")
+            screen.shot(
+                "changes",
+                "zinker changes --place glasshouse",
+                "zinker changes 3",
+                "zinker history mosslight --find dusk --place potting-shed",
+            )
+            _pages(screen, garden, folder)
         finally:
             screen.close()
 

@@ -32,10 +32,18 @@ def changes_between(
 
 
 def authors(setup: Setup, changes: Iterable[Change], found: Iterable[Difference]) -> dict[Where, Change]:
-    """Return, by setting, the last change that wrote what is there now; others wrote the rest."""
+    """Return, by setting, the last change that wrote what is there now; others wrote the rest.
+
+    A change and its undo make nothing new between them: what they put back was somebody else's.
+    """
+    changes = tuple(changes)
+    numbers = {change.number for change in changes}
+    taken_back = {change.undoes for change in changes} & numbers
     wanted = {Where(one.part, one.document, one.address): one for one in found}
     known: dict[Where, Change] = {}
     for change in changes:
+        if change.number in taken_back or change.undoes in taken_back:
+            continue
         try:
             documents = setup.shelf.changes.documents(change)
         except Damaged:  # `check` and `changes` say so

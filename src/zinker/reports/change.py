@@ -1,6 +1,7 @@
 """Plans and what came of them, as a page and as data."""
 
 from collections.abc import Iterable, Iterator
+from itertools import chain
 from typing import Any
 
 from zinker.jobs.apply.carry_out import Outcome
@@ -28,8 +29,9 @@ from zinker.subjects.subject import Part, Subject
 def outcome_report(outcome: Outcome, subject: Subject) -> Report:
     """Return a plan and what came of it."""
     plan = plan_page(outcome.plan, subject)
-    blocks = [*_record(outcome), *outcome_blocks(outcome, subject)]
-    page = Page(_KINDS[outcome.change is not None], plan.title, plan.facts, tuple(blocks), plan.body)
+    blocks = [*_record(outcome), *_count(outcome.plan), *outcome_blocks(outcome, subject)]
+    body = _plan_body(outcome.plan, subject, full=True)
+    page = Page(_KINDS[outcome.change is not None], plan.title, plan.facts, tuple(blocks), body)
     return Report(page, lambda: outcome_json(outcome), lambda: outcome_rows(outcome, subject))
 
 
@@ -49,7 +51,8 @@ def plan_page(plan: Plan, subject: Subject, full: bool = True) -> Page:
     facts = [("from", plan.source), *(("", told) for told in _age(plan)), ("to", plan.told_place)]
     last = plan.base if plan.documents else ""
     summary = (Paragraph(f"last kept from there: {last}"),) if last else ()
-    return Page("Plan", plan.title, Facts(tuple(facts)), summary, _plan_body(plan, subject, full))
+    body = chain(_plan_body(plan, subject, full), _count(plan))
+    return Page("Plan", plan.title, Facts(tuple(facts)), summary, body)
 
 
 def _plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
@@ -71,6 +74,10 @@ def _plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
     for objection in plan.objections:
         yield Paragraph(f"{objection.why} {objection.then}", indent=2)
     yield from _only_here(plan) if plan.documents else ()
+
+
+def _count(plan: Plan) -> Iterator[Block]:
+    """Yield how much a plan would write."""
     if plan.documents:
         alike = f"; {count(plan.alike, 'setting is', 'settings are')} alike already" if plan.alike else ""
         many = count(len(plan.documents), "document")

@@ -40,8 +40,9 @@ def _page(page: Page, made: Made) -> Iterator[str]:
         f'<meta http-equiv="Content-Security-Policy" content="{policy}">\n'
         '<meta name="viewport" content="width=device-width, initial-scale=1">\n'
         f'<meta name="color-scheme" content="light dark">\n<title>{_text(name)}</title>\n'
-        f"<style>{style}</style>\n</head>\n<body>\n<header>\n<p>{_text(page.kind)}</p>\n"
+        f"<style>{style}</style>\n</head>\n<body>\n<header>\n"
     )
+    yield f"<p>{_text(page.kind)}</p>\n" if page.title else ""
     yield f"<h1>{_text(page.title or page.kind)}</h1>\n{_facts(page.facts)}</header>\n<main>\n"
     yield from _drawn(page.summary)
     yield from _contents(page)
