@@ -5,13 +5,15 @@ import json
 import re
 import shutil
 import subprocess
+import zipfile
 
 import lxml.html
 import pytest
-from conftest import BRANCH, needs_system
+from conftest import BRANCH, MEASURED, needs_system
 from docx import Document
 from markdown_it import MarkdownIt
 from playwright.sync_api import expect, sync_playwright
+from test_tenant import Tenants
 
 from zinker.model.setting import Leaf, text_of
 from zinker.reports.words import visible
@@ -434,3 +436,61 @@ def test_history_says_when_what_where_and_with_what_else(kept):
     assert "is there already" in kept("history", "mosslight", "--output", "moss.svg", code=3).err
     shutil.rmtree(kept.path / "shelf/subjects/mosslight")
     assert "nothing is kept of mosslight" in kept("history", "mosslight", code=2).err
+
+
+@pytest.fixture
+def tenants(tmp_path):
+    made = Tenants(tmp_path / "garden")
+    yield made
+    made.stop()
+
+
+def test_policies_lead_to_each_other_and_secrets_are_named(tenants):
+    tenants("export", "garden-tenant", "--place", "trial", "--label", "agreed")
+    page = lxml.html.fromstring(written(tenants, "html", "document", "garden-tenant@agreed").read_bytes())
+    links = {
+        (row.findtext("th"), link.text, page.get_element_by_id(link.get("href")[1:]).findtext("h3"))
+        for row in page.iter("tr")
+        for link in row.iter("a")
+    }
+    assert links == {
+        ("/tellAlso", "Notice", "Notice"),
+        ("/comesAfter", "Kiosk rules", "Kiosk rules"),
+        ("/leansOn", "Moss runtime", "Moss runtime"),
+    }
+    contents = {link.text: link.get("href")[1:] for link in page.find(".//nav").iter("a")}
+    assert {"House rules", "Kiosk rules", "Garden set"} < contents.keys()
+    assert all(page.get_element_by_id(anchor) is not None for anchor in contents.values())
+    text = page.text_content()
+    assert "id d40e8487" in text and "last changed by fern@tarnhollow.example" in text
+    secrets = [cell.text for cell in page.xpath("//h2[.='Withheld']/following::table[1]//td")]
+    assert secrets[:3] == ["Programs", "Brindlepot", "/chestKey"]
+    document = Document(written(tenants, "docx", "document", "garden-tenant@agreed"))
+    marks = {one.get(f"{{{one.nsmap['w']}}}name") for one in document.element.body.iter("{*}bookmarkStart")}
+    to = {one.get(f"{{{one.nsmap['w']}}}anchor") for one in document.element.body.iter("{*}hyperlink")}
+    assert to <= marks and len(to) == 11
+    markdown = written(tenants, "markdown", "document", "garden-tenant@agreed").read_text()
+    (anchor,) = re.findall(r"\| /tellAlso \| \[Notice\]\(#(d\d+)\) \|", markdown)
+    assert f'### <a id="{anchor}"></a>Notice' in markdown
+    # Who changed a policy is the service's to say.
+    tenants.change("HouseRules", "Notice", "tarnhollow-trial", terms=[])
+    told = tenants("compare", "garden-tenant@agreed", "--format", "csv", code=1).out
+    assert "last changed by" in told
+
+
+@pytest.mark.soak
+def test_a_whole_tenant_of_5000_policies_is_written_down(tmp_path):
+    tenants = Tenants(tmp_path / "garden", policies=5000)
+    try:
+        tenants("export", "garden-tenant", "--place", "trial")
+    finally:
+        tenants.stop()
+    for form in ("html", "markdown", "docx"):
+        path = tmp_path / f"tenant.{ENDINGS.get(form, form)}"
+        done = tenants("document", "garden-tenant", "--output", path, wrapper=MEASURED)
+        assert int(done.err.split()[-1]) < 400_000, form  # KiB
+    text = (tmp_path / "tenant.html").read_text()
+    assert text.count("<h3>") == 5000 and text.count('<tr data-w="">') == 35_000
+    with zipfile.ZipFile(tmp_path / "tenant.docx") as packed:
+        body = packed.read("word/document.xml")
+    assert body.count(b"<w:tblHeader/>") == 5001 and body.count(b"w:bookmarkStart") == 5000
