@@ -1,8 +1,8 @@
 """Pages: one of 100,000 differences in a browser, and a tenant of 5,000 policies written down.
 
 What a browser takes is wall time, as somebody waits for it: from asking for the page until its first rows are
-painted, until it can be filtered, and from a letter in its search field until what fits is painted. What Zinker takes
-is the processor time of whole commands.
+painted, until it can be filtered, and from a letter in its search field until what fits is painted. What Zinker
+takes is the processor time of whole commands.
 """
 
 import argparse

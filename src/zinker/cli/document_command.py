@@ -1,7 +1,5 @@
 """`zinker document`."""
 
-from typing import Annotated
-
 import typer
 
 from zinker.cli import options
@@ -12,9 +10,7 @@ from zinker.cli.output import progress_shown, setup_of
 @options.taking(FORMS)
 def command(
     ctx: typer.Context,
-    reference: Annotated[
-        str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")
-    ],
+    reference: options.Reference,
     part: options.Parts = None,
     document: options.Documents = None,
 ) -> None:

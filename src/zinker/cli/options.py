@@ -22,6 +22,7 @@ SECRETS = "Secrets"
 OVERRULING = "Checks to overrule"
 ENDING = "Before and after"
 
+Reference = Annotated[str, typer.Argument(help="A kept version, a place's settings, or a profile's path.")]
 Place = Annotated[
     str, typer.Option("--place", help="The place; `zinker places` lists them.", metavar="PLACE")
 ]

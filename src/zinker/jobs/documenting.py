@@ -7,14 +7,13 @@ from itertools import groupby
 import msgspec
 
 from zinker.jobs.capture.selection import Selection
-from zinker.jobs.looking import layers_at
+from zinker.jobs.looking import layers_at, selected
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import document_titles, labels_in, own_id, said_change
 from zinker.model.address import matches
 from zinker.model.lines import heads_in
-from zinker.model.names import unknown
 from zinker.model.policy import LastChange
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import DOCUMENT, Leaf, Setting
@@ -75,13 +74,7 @@ def documented(
     wanted = parse_reference(reference)
     with opened(setup, wanted, parts) as source:
         subject = subject_of(setup, source)
-        held = [part.id for part in source.manifest.parts]
-        for id in parts:
-            if id not in held:
-                raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
-        chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
-        selection = Selection(chosen, wanted.instance, documents)
-        selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
+        selection = selected(source, subject, parts, wanted.instance, documents)
         layers: dict[tuple[str, str, str], str] = {}
         beneath: list[tuple[str, Setting]] = []
         if source.is_live and subject is not None:

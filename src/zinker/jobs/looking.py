@@ -124,19 +124,13 @@ def show(
     wanted = parse_reference(reference)
     with opened(setup, wanted, parts) as source:
         subject = subject_of(setup, source)
-        held = [part.id for part in source.manifest.parts]
-        for id in parts:
-            if id not in held:
-                raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
-        chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
-        selection = Selection(chosen, wanted.instance, documents)
-        selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
+        selection = selected(source, subject, parts, wanted.instance, documents)
         settings = list(_settings(source, subject, parts, find.casefold(), selection, setup.progress))
         layers: dict[tuple[str, str, str], str] = {}
         if source.is_live and subject is not None:
             beneath = layers_at(setup.place(wanted.place), subject, parts, layers, find.casefold())
             own = {(part, *setting.key) for part, setting in settings}
-            known = {part.id: part for part in chosen}
+            known = {part.id: part for part in selection.parts}
             beneath = (one for one in beneath if selection.has(known[one[0]], one[1].document))
             settings += [(part, s) for part, s in beneath if (part, *s.key) not in own]
             order = {part.id: number for number, part in enumerate(subject.part)}
@@ -144,6 +138,24 @@ def show(
         titles = titles_in(subject, source.snapshot)
         shown = Shown(source.told, source.manifest, subject, tuple(settings), layers, titles)
         return _secrets_of(shown) if secrets else shown
+
+
+def selected(
+    source: Source,
+    subject: Subject | None,
+    parts: tuple[str, ...],
+    instance: str = "",
+    documents: tuple[str, ...] = (),
+) -> Selection:
+    """Return what of a source is meant; raises `WrongUsage` for a name that fits nothing in it."""
+    held = [part.id for part in source.manifest.parts]
+    for id in parts:
+        if id not in held:
+            raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
+    chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
+    selection = Selection(chosen, instance, documents)
+    selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
+    return selection
 
 
 def _secrets_of(shown: Shown) -> Shown:

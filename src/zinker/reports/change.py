@@ -12,6 +12,7 @@ from zinker.model.policy import Titles
 from zinker.model.setting import USUAL_MODES
 from zinker.reports.entries import (
     GAP,
+    difference_json,
     document_entry,
     leaf_json,
     reasons,
@@ -298,13 +299,8 @@ def change_rows(
             before, after = (leaf_json(state.head("").leaf) if state else None for state in sides)
             yield {"what": change.word, **where, "address": "", "title": "", "before": before, "after": after}
         for item in change.items:
-            yield {
-                "what": item.word,
-                **where,
-                "address": item.address,
-                "title": part.titles.get(item.address, "") if part else "",
-                "before": leaf_json(item.before),
-                "after": leaf_json(item.after),
+            yield difference_json(change.part, change.document, item, part) | {
+                "subject": where["subject"],
                 "note": f"in the profile it is at {item.moved_from}" if item.moved_from else "",
             }
 

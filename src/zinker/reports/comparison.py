@@ -12,8 +12,8 @@ from zinker.model.difference import Difference
 from zinker.model.where import Where
 from zinker.reports.entries import (
     GAP,
+    difference_json,
     document_entry,
-    leaf_json,
     reasons,
     setting_entry,
     titled,
@@ -192,15 +192,8 @@ def _differences(comparison: Comparison, found: Iterable[Difference]) -> Iterato
         where = (difference.part, difference.document)
         change = comparison.authors.get(Where(*where, difference.address))
         was, last = comparison.renamed.get(where), comparison.last_changes.get(where)
-        yield {
-            "what": difference.word,
-            "part": difference.part,
-            "document": difference.document,
-            "address": difference.address,
-            "title": part.titles.get(difference.address, "") if part else "",
+        yield difference_json(*where, difference, part) | {
             **({"was_called": was} if was else {}),
             **({"last_changed": last} if last else {}),
             **({"change": change.number, "by": change.who, "at": change.started} if change else {}),
-            "before": leaf_json(difference.before),
-            "after": leaf_json(difference.after),
         }

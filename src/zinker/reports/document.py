@@ -10,7 +10,7 @@ from zinker.model.file_state import is_withheld
 from zinker.model.names import place_told
 from zinker.model.profile import PartRecord
 from zinker.model.setting import Setting
-from zinker.reports.entries import GAP, leaf_json, noun, reasons, value_text
+from zinker.reports.entries import GAP, noun, reasons, setting_json, value_text
 from zinker.reports.listing import documents_in
 from zinker.reports.page import Block, Entry, Facts, Heading, Page, Paragraph, Section, Table
 from zinker.reports.report import Report
@@ -152,12 +152,5 @@ def _json(documented: Documented) -> dict[str, Any]:
 def _rows(documented: Documented) -> Iterator[dict[str, Any]]:
     for piece in documented.pieces:
         for setting in piece.settings:
-            layer = piece.layers.get(setting.address)
-            yield {
-                "part": piece.record.id,
-                "document": setting.document,
-                "address": setting.address,
-                "title": piece.part.titles.get(setting.address, "") if piece.part else "",
-                **({"layer": layer} if layer else {}),
-                **(leaf_json(setting) or {}),
-            }
+            layer = piece.layers.get(setting.address, "")
+            yield setting_json(piece.record.id, setting, piece.part, layer=layer)

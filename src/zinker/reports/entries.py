@@ -6,8 +6,9 @@ from typing import Any
 
 import msgspec
 
+from zinker.model.difference import Difference
 from zinker.model.file_state import is_withheld
-from zinker.model.plan import LeftAlone
+from zinker.model.plan import LeftAlone, SettingChange
 from zinker.model.policy import Titles
 from zinker.model.profile import Problem
 from zinker.model.setting import DOCUMENT, USUAL_MODES, WHOLE, WITHHELD, Leaf, Setting, text_of
@@ -93,6 +94,34 @@ def _where(item: LeftAlone | Problem, subject: Subject | None) -> str:
     where = [part.name if part else item.part, item.document]
     where += [title(part, item.address)] if item.address else []
     return ", ".join(filter(None, where))
+
+
+def difference_json(
+    id: str, document: str, difference: Difference | SettingChange, part: Part | None
+) -> dict[str, Any]:
+    """Return what happened to a setting, where it stands, what people call it, and its values, for programs."""
+    return {
+        "what": difference.word,
+        "part": id,
+        "document": document,
+        "address": difference.address,
+        "title": part.titles.get(difference.address, "") if part else "",
+        "before": leaf_json(difference.before),
+        "after": leaf_json(difference.after),
+    }
+
+
+def setting_json(id: str, setting: Setting, part: Part | None, **more: str) -> dict[str, Any]:
+    """Return a setting, where it stands, what people call it, and what `more` is known, for programs."""
+    return {
+        "part": id,
+        "document": setting.document,
+        "address": setting.address,
+        "title": part.titles.get(setting.address, "") if part else "",
+        **{name: told for name, told in more.items() if told},
+        "type": setting.type,
+        "value": setting.value,
+    }
 
 
 def leaf_json(leaf: Any) -> dict[str, Any] | None:

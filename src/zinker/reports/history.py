@@ -11,7 +11,7 @@ from zinker.model.difference import Difference
 from zinker.model.names import place_told
 from zinker.model.where import Where
 from zinker.reports.comparison import WORDS
-from zinker.reports.entries import leaf_json, noun, setting_entry, titled, value_text
+from zinker.reports.entries import difference_json, leaf_json, noun, setting_entry, titled, value_text
 from zinker.reports.page import Block, Entry, Facts, Heading, Page, Paragraph, Reasons, Section, Table
 from zinker.reports.report import Report
 from zinker.reports.words import count, title, when
@@ -143,16 +143,8 @@ def _json(history: History) -> dict[str, Any]:
 def _setting(history: History, step: Step, one: Difference) -> dict[str, Any]:
     part = _part(history, one.part, one.document)
     change = step.authors.get(Where(one.part, one.document, one.address))
-    return {
-        "what": one.word,
-        "part": one.part,
-        "document": one.document,
-        "address": one.address,
-        "title": part.titles.get(one.address, "") if part else "",
-        "before": leaf_json(one.before),
-        "after": leaf_json(one.after),
-        **({"change": change.number, "by": change.who} if change else {}),
-    }
+    wrote = {"change": change.number, "by": change.who} if change else {}
+    return difference_json(one.part, one.document, one, part) | wrote
 
 
 def _rows(history: History) -> Iterator[dict[str, Any]]:

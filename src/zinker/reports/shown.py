@@ -8,7 +8,7 @@ from typing import Any
 from zinker.jobs.looking import Shown
 from zinker.jobs.secrets.detect import MARK
 from zinker.model.setting import Setting
-from zinker.reports.entries import GAP, leaf_json, titled, value_text
+from zinker.reports.entries import GAP, setting_json, titled, value_text
 from zinker.reports.page import Block, Entry, Facts, Page, Paragraph, Section
 from zinker.reports.report import Report
 from zinker.reports.words import count, title, when
@@ -80,12 +80,5 @@ def _settings(shown: Shown) -> Iterator[dict[str, Any]]:
         part = titled(
             shown.subject.find_part(part_id) if shown.subject else None, setting.document, shown.titles
         )
-        yield {
-            "part": part_id,
-            "document": setting.document,
-            "address": setting.address,
-            "title": part.titles.get(setting.address, "") if part else "",
-            **({"rule": shown.rules[key]} if shown.rules is not None else {}),
-            **({"layer": layer} if (layer := shown.layers.get(key)) else {}),
-            **(leaf_json(setting) or {}),
-        }
+        rule = shown.rules[key] if shown.rules is not None else ""
+        yield setting_json(part_id, setting, part, rule=rule, layer=shown.layers.get(key, ""))

@@ -7,7 +7,7 @@ from typing import Any
 from zinker.jobs.spotting import Spotted
 from zinker.model.difference import Difference
 from zinker.model.names import place_told
-from zinker.reports.entries import GAP, leaf_json, reasons, setting_entry
+from zinker.reports.entries import GAP, difference_json, reasons, setting_entry
 from zinker.reports.page import Block, Heading, Paragraph, Section
 from zinker.reports.words import count, title
 
@@ -73,12 +73,4 @@ def spotted_json(spotted: Spotted) -> dict[str, Any]:
 
 def _json(spotted: Spotted, difference: Difference) -> dict[str, Any]:
     part = spotted.subject.find_part(difference.part)
-    return {
-        "what": difference.word,
-        "part": difference.part,
-        "document": difference.document,
-        "address": difference.address,
-        "title": part.titles.get(difference.address, "") if part else "",
-        "before": leaf_json(difference.before),
-        "after": leaf_json(difference.after),
-    }
+    return difference_json(difference.part, difference.document, difference, part)
