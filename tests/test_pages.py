@@ -366,7 +366,7 @@ def test_more_than_a_screen_is_paged(kept):
     assert "paged:" not in out and "19:30" in out
 
 
-def test_a_month_says_what_changed_and_who_did_it(kept):
+def test_a_month_says_what_changed_and_who_did_it(kept, opened):
     kept("export", "quillfern", "--place", "potting-shed", "--label", "season-start")
     kept.ini.write_bytes(kept.ini.read_bytes().replace(b"dusk=19:30", b"dusk=18:00"))
     kept.spoil()
@@ -389,6 +389,12 @@ def test_a_month_says_what_changed_and_who_did_it(kept):
         "Mosslight greenhouse lighting",
         "Quillfern plant-label designer",
     ]
+    kept("compare", "@spoilt", "@season-end", "--output", "month.html", code=1)
+    page = opened(kept.path / "month.html")
+    heading = page.get_by_role("heading", name="Mosslight greenhouse lighting at potting-shed")
+    assert heading.is_visible()
+    page.locator("input[type=search]").fill("no such thing")
+    expect(heading).not_to_be_visible()
     lines = [json.loads(line) for line in kept(*month, "--format", "jsonl", code=1).out.splitlines()]
     assert {line["subject"] for line in lines} == {"mosslight", "quillfern"}
     today = kept("list", "--json").json[0]["captured"][:10]

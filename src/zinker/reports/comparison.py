@@ -74,15 +74,14 @@ def _changes(comparison: Comparison) -> Iterator[Block]:
     yield Table(("change", "when", "what", "by", "from"), tuple(rows))
 
 
-def sections(comparison: Comparison, above: str = "") -> Iterator[Section]:
-    """Yield the differences document by document; `above` stands before the titles of the parts."""
+def sections(comparison: Comparison, level: int = 2) -> Iterator[Section]:
+    """Yield the differences document by document, under headings of a level."""
     titles = {record.id: record for record in comparison.parts}
     for (part_id, document), group in groupby(comparison.differences, key=lambda d: (d.part, d.document)):
         part = comparison.subject.find_part(part_id) if comparison.subject else None
         record = titles[part_id]
         found = list(group)
         notes = tuple(_last_change(comparison, part_id, document))
-        title = f"{above}{record.title}"
         name = document_name(comparison, found[0])
         word = comparison.documents.get((part_id, document))
         named = titled(part, document, comparison.titles)
@@ -95,9 +94,9 @@ def sections(comparison: Comparison, above: str = "") -> Iterator[Section]:
             leaf = found[0].after or found[0].before
             told = (*notes, *_author(comparison, msgspec.structs.replace(found[0], address="")))
             entry = document_entry(word, name, whole_text(len(found), leaf), record.store, told)
-            yield Section(title, name, (entry,), inside=entries, is_whole=True)
+            yield Section(record.title, name, (entry,), inside=entries, is_whole=True, level=level)
             continue
-        yield Section(title, name, entries, notes)
+        yield Section(record.title, name, entries, notes, level=level)
 
 
 def document_name(comparison: Comparison, difference: Difference) -> str:

@@ -82,7 +82,7 @@ def _body(history: History) -> Iterator[Block]:
         for (id, document), group in groupby(step.found, key=lambda one: (one.part, one.document)):
             part = _part(history, id, document)
             entries = tuple(_entry(step, part, one) for one in group)
-            yield Section(part.name if part else id, document, entries)
+            yield Section(part.name if part else id, document, entries, level=3)
 
 
 def _notes(history: History, step: Step) -> Iterator[str]:

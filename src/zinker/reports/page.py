@@ -70,7 +70,7 @@ class Section(msgspec.Struct, frozen=True):
     """What is said of one document: the title of its part, its name, its entries.
 
     One that `is_whole` is of a document that came or went, in one entry; those of one part that follow each other
-    share a heading. What was `inside` it is for forms that can fold it away.
+    share a heading. What was `inside` it is for forms that can fold it away. `level` is that of the part's heading.
     """
 
     part: str
@@ -80,6 +80,7 @@ class Section(msgspec.Struct, frozen=True):
     inside: tuple[Entry, ...] = ()
     is_whole: bool = False
     anchor: str = ""
+    level: int = 2
 
 
 class Reasons(msgspec.Struct, frozen=True):

@@ -59,7 +59,7 @@ def _body(period: Period, is_brief: bool) -> Iterator[Block]:
         yield Heading(f"{comparison.about.title} at {_place(comparison)}")
         yield Facts((("before", comparison.before), ("after", comparison.after)))
         yield from comparison_tail(comparison)
-        yield from sections(comparison, f"{comparison.about.title}: ")
+        yield from sections(comparison, level=3)
 
 
 def _json(period: Period) -> dict[str, Any]:

@@ -147,7 +147,7 @@ def _drawn(blocks: Iterable[Block], numbers: Iterator[int]) -> Iterator[str]:
     for block in blocks:
         if isinstance(block, Section):
             if block.part != part:
-                yield _paragraph(_run(block.part), "Heading1")
+                yield _paragraph(_run(block.part), f"Heading{block.level - 1}")
             part = block.part
             yield from _section(block, numbers)
         else:
@@ -165,7 +165,7 @@ def _section(block: Section, numbers: Iterator[int]) -> Iterator[str]:
         yield from (_paragraph(_run(note, "quiet")) for note in (*first.notes, *block.notes))
         entries = block.inside or tuple(own)
     else:
-        yield _paragraph(_bookmark(block.anchor, numbers) + _run(block.document), "Heading2")
+        yield _paragraph(_bookmark(block.anchor, numbers) + _run(block.document), f"Heading{block.level}")
         yield from (_paragraph(_run(note, "quiet")) for note in block.notes)
     yield from _entries(entries)
 

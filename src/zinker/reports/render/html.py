@@ -89,7 +89,7 @@ def _drawn(blocks: Iterable[Block]) -> Iterator[str]:
             continue
         if block.part != part:
             yield "</section>\n" if part is not None else ""
-            yield f'<section class="part"><h2>{_text(block.part)}</h2>\n'
+            yield f'<section class="part"><h{block.level}>{_text(block.part)}</h{block.level}>\n'
         part = block.part
         yield from _whole(block, number) if block.is_whole else _document(block, number)
     yield "</section>\n" if part is not None else ""
@@ -129,8 +129,8 @@ def _table(head: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
 def _document(block: Section, number: Iterator[int]) -> Iterator[str]:
     """Yield what is said of one document, which can be folded."""
     much = f'<span class="much">{len(block.entries):,}</span>'
-    name = _text(block.document)
-    head = f"<summary{_id(block.anchor)}><h3>{name}</h3>{much}</summary>"
+    name, level = _text(block.document), block.level + 1
+    head = f"<summary{_id(block.anchor)}><h{level}>{name}</h{level}>{much}</summary>"
     yield f'<details class="document" data-d="{name}" open>{head}\n'
     yield from (f'<p class="quiet">{_text(note)}</p>\n' for note in block.notes)
     yield from _entries(block.entries, number)

@@ -54,7 +54,7 @@ def _drawn(blocks: Iterable[Block]) -> Iterator[bytes]:
     for block in blocks:
         if isinstance(block, Section):
             if block.part != part:
-                yield _bytes(f"\n## {escaped(block.part)}\n")
+                yield _bytes(f"\n{'#' * block.level} {escaped(block.part)}\n")
                 is_list = False
             part = block.part
             if block.is_whole:
@@ -63,7 +63,7 @@ def _drawn(blocks: Iterable[Block]) -> Iterator[bytes]:
                 is_list = not block.inside
                 continue
             anchor = f'<a id="{block.anchor}"></a>' if block.anchor else ""
-            yield _bytes(f"\n### {anchor}{escaped(block.document)}\n")
+            yield _bytes(f"\n{'#' * block.level}# {anchor}{escaped(block.document)}\n")
             yield from (_bytes(f"\n{escaped(note)}\n") for note in block.notes)
             yield from _entries(block.entries)
             is_list = False

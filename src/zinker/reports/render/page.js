@@ -2,7 +2,7 @@
 "use strict";
 (() => {
   const all = document.getElementById("all");
-  const nameOf = part => part.querySelector("h2").textContent;
+  const nameOf = part => part.querySelector("h2, h3").textContent;
   const set = (element, isHidden) => { if (element.hidden !== isHidden) element.hidden = isHidden; };
   const make = (name, more, ...inside) => {
     const made = Object.assign(document.createElement(name), more);
@@ -113,6 +113,15 @@
     }
     for (const file of all.querySelectorAll(".document:not(.whole)")) set(file, !file.querySelector(".piece:not([hidden])"));
     for (const group of all.querySelectorAll(".part")) set(group, !group.querySelector(".document:not([hidden])"));
+    // What stands under a heading goes with it where none of its parts is left.
+    let under = [];
+    const settle = () => {
+      const own = under.filter(one => one.matches(".part"));
+      if (own.length) for (const one of under) if (!one.matches(".part")) set(one, own.every(part => part.hidden));
+      under = [];
+    };
+    for (const one of all.children) { if (one.matches("h2")) settle(); if (one.matches("h2") || under.length) under.push(one); }
+    settle();
     const many = count.toLocaleString("en");
     const asked = [search.value && `with “${search.value}”`, inPart && `in ${inPart}`, inDocument,
       ticks.length && wanted.size < ticks.length && [...wanted].join(", ")].filter(Boolean).join(", ");
