@@ -389,7 +389,7 @@ def test_a_month_says_what_changed_and_who_did_it(kept, opened):
         "Mosslight greenhouse lighting",
         "Quillfern plant-label designer",
     ]
-    kept("compare", "@spoilt", "@season-end", "--output", "month.html", code=1)
+    kept(*month, "--output", "month.html", code=1)
     page = opened(kept.path / "month.html")
     heading = page.get_by_role("heading", name="Mosslight greenhouse lighting at potting-shed")
     assert heading.is_visible()

@@ -73,7 +73,7 @@ def _summary(documented: Documented) -> Iterator[Block]:
     if about.while_running:
         yield Paragraph("The application was running, and may not have saved its last changes.", "left")
     rows = (
-        (record.title, documents_in(record), f"{record.settings:,}", _of(record))
+        (record.title, documents_in(record), f"{record.settings:,}", _of(record, documented.is_live))
         for record in documented.parts
     )
     yield GAP
@@ -82,15 +82,12 @@ def _summary(documented: Documented) -> Iterator[Block]:
         yield reasons("Not captured, or only as it is:", about.problems, documented.subject)
 
 
-def _of(record: PartRecord) -> str:
+def _of(record: PartRecord, is_live: bool) -> str:
     """Say what else there is to know of a part."""
     told = ["bound to its device"] if record.device_bound else []
     told += ["no home at the place"] if record.homeless else []
-    told += (
-        ["what was set by hand; all else is as the system has it"]
-        if traits_of(record.store).has_layers
-        else []
-    )
+    if traits_of(record.store).has_layers and not is_live:
+        told.append("what was set by hand; all else is as the system has it")
     return "; ".join(told)
 
 

@@ -10,7 +10,7 @@ from zinker.reports.words import visible
 # What means something anywhere in a line, and what does where it begins one.
 _SPECIAL = re.compile(r"[\\`*_\[\]<>&|~$@]|(?<=:)//|(?<=www)\.", re.IGNORECASE)
 _EDGES = re.compile("^ +| +$")
-_OPENS = re.compile(r"([#+=-]|\d+(?=[.)]))")
+_OPENS = re.compile(r"([#+=-]|\d+(?=[.)](?:\s|$)))")
 
 
 def markdown(report: Report, made: Made) -> Iterator[bytes]:
