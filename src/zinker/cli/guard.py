@@ -90,7 +90,8 @@ def _interrupted() -> int:
 def _told(error: ZinkerError) -> int:
     from zinker.cli.output import emit_json, say
 
-    if "--json" in sys.argv:
+    words = " ".join(sys.argv).replace("--format=", "--format ")
+    if "--json" in sys.argv or "--format json" in words:
         emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
     say(error)
     return error.exit_code

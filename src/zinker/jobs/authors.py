@@ -21,11 +21,11 @@ def changes_between(
     if (before.place, before.machine, before.subject) != (after.place, after.machine, after.subject):
         return ()
     first, last = (datetime.datetime.fromisoformat(one.captured) for one in (before, after))
-    place = (after.subject, after.place)
+    place = (after.subject, after.place, after.machine)  # `here` is another place on every machine
     return tuple(
         change
         for change in known()
-        if (change.subject, change.place) == place
+        if (change.subject, change.place, change.place_machine or after.machine) == place
         and change.state in ("done", "partly", "undone")
         and first <= datetime.datetime.fromisoformat(change.started) <= last
     )
