@@ -6,6 +6,7 @@ import io
 import json
 import os
 import random
+import re
 import zipfile
 
 import jsonschema
@@ -374,3 +375,35 @@ def test_a_damaged_or_costly_seal_is_refused(kept):
     arguments = ("import", "tampered.zinker", "--place", "potting-shed", "--with-secrets", "--yes")
     assert "damaged" in kept(*arguments, code=5, env=own).err
     kept("import", "mosslight@1", "--place", "potting-shed", "--with-secrets", "--yes", code=3, env=own)
+
+
+def test_a_path_has_variables_that_are_safe_everywhere(kept):
+    name = "{place}/{subject}-{version}-{date}{label}.zinker"
+    kept("export", "mosslight", "--place", "potting-shed", "--to", f"out/{name}")
+    (first,) = (kept.path / "out/potting-shed").iterdir()
+    assert re.fullmatch(r"mosslight-3\.2\.1-\d{4}-\d\d-\d\d\.zinker", first.name)
+    whole = first.read_bytes()
+    for _ in range(2):  # never over one that is there
+        kept("export", "mosslight@1", "--to", "out/{place}/{subject}-{version}.zinker")
+    names = {path.name for path in (kept.path / "out/potting-shed").iterdir()}
+    assert names == {first.name, "mosslight-3.2.1.zinker", "mosslight-3.2.1-2.zinker"}
+    assert first.read_bytes() == whole
+    kept("label", "mosslight@1", "..away <con>?", "--move")
+    kept("export", "mosslight@1", "--to", "out/{label}")
+    assert (kept.path / "out/..away_con_/profile.json").exists()
+    kept(
+        "export",
+        "mosslight",
+        "--place",
+        "potting-shed",
+        "--part",
+        "panel",
+        "--to",
+        "out/{account}-{part}.reg",
+    )
+    assert (kept.path / "out/ivy-panel.reg").exists()
+    assert (
+        "nothing for {instance}" in kept("export", "mosslight@1", "--to", "out/{instance}.zinker", code=2).err
+    )
+    refused = kept("export", "mosslight@1", "--to", "out/{when}.zinker", code=2)
+    assert "{when} in out/{when}.zinker stands for nothing" in refused.err and "{label}" in refused.err

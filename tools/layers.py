@@ -36,7 +36,7 @@ JOBS = (
     ("place_lock", "text_reader"),
     ("registration", "dumps"),
     ("texts",),
-    ("sources", "describing", "rebuilding", "authors"),
+    ("sources", "describing", "rebuilding", "authors", "naming"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
     ("labelling", "thinning", "verifying", "copying"),

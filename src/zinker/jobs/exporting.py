@@ -2,8 +2,6 @@
 
 import contextlib
 import datetime
-import itertools
-import re
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -15,6 +13,7 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
+from zinker.jobs.naming import Named, destination
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.rest import check_said
@@ -28,7 +27,7 @@ from zinker.model.lines import heads_in
 from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.places.place import Place, Process
 from zinker.profiles.layout import SUFFIX
-from zinker.profiles.reading import is_profile, open_profile
+from zinker.profiles.reading import open_profile
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder, carry, profile_file, profile_folder
 from zinker.shelf.shelf import Kept, Version, check_name
@@ -164,8 +163,9 @@ def export(
                 is_known = False
             told = None if is_loss_meant else before
             return Exported(kept.manifest, running, kept.version, before=told, is_known=is_known)
-        now = datetime.datetime.now()
-        path = destination(to, name, session.version, "" if for_others else place, now)
+        account = place.partition("/")[2] or live.user
+        about = Named(name, session.version, place, account, instance, ", ".join(parts), label)
+        path = destination(to, Named(name, session.version, part=about.part) if for_others else about)
         if is_text(path):
             with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
                 selection.check(session.known(), f"{name} at {live.told}")
@@ -287,7 +287,7 @@ def export_text(
     profile cannot be written.
     """
     check_said(label, note)
-    if to is not None and is_text(to):
+    if to is not None and is_text(to := destination(to, Named(source.stem, place="text", label=label))):
         with contextlib.closing(TextProfile(setup, source)) as text:
             return _as_text(text, to, replace, ansi)
     with contextlib.closing(TextProfile(setup, source, locks)) as text:
@@ -298,7 +298,7 @@ def export_text(
             return manifest
 
         if to is not None:
-            path = destination(to, source.stem, "", "text", datetime.datetime.now())
+            path = destination(to, Named(source.stem, place="text", label=label))
             with _written_to(path, replace) as builder:
                 build(builder)
             return Exported(manifest, path=path)
@@ -331,7 +331,8 @@ def export_version(
     wanted = parse_reference(reference)
     if is_text(to):
         with kept(setup, wanted) as source:
-            return _as_text(source.snapshot, to, replace, ansi)
+            path = destination(to, Named.of(source.manifest))
+            return _as_text(source.snapshot, path, replace, ansi)
     if wanted.path is not None:
         return _rewritten(wanted.path, to, replace)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
@@ -339,8 +340,7 @@ def export_version(
     with contextlib.closing(profile):
         profile.verify()  # nothing damaged is handed on
     about = profile.manifest
-    when = datetime.datetime.fromisoformat(about.captured)
-    path = destination(to, about.subject, about.application_version, about.place, when)
+    path = destination(to, Named.of(about))
     _check_free(path, replace)
     try:
         setup.shelf.copy_out(version, path)
@@ -350,27 +350,13 @@ def export_version(
 
 
 def _rewritten(source: Path, to: Path, replace: bool) -> Exported:
-    path = destination(to, source.stem, "", "", datetime.datetime.now())
+    path = destination(to, Named(source.stem))
     if path.absolute() == source.absolute():
         why = f"{source} would be written over while it is read"
         raise WrongUsage("Not exported", why, "Name another path with --to.")
     with contextlib.closing(open_profile(source)) as profile, _written_to(path, replace) as builder:
         carry(profile, builder.target)
     return Exported(profile.manifest, path=path)
-
-
-def destination(to: Path, subject: str, version: str, place: str, when: datetime.datetime) -> Path:
-    """Return where a profile goes: into an existing folder under a name of its own, else to the path itself.
-
-    The name tells subject, application version, place and time; a number follows where it is taken. A path
-    that does not end in `.zinker` is a profile folder.
-    """
-    if is_text(to) or not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
-        return to
-    pieces = [subject, version, place, f"{when:%Y%m%d-%H%M%S}"]
-    name = re.sub(r"[^\w.-]", "_", "-".join(filter(None, pieces)))
-    numbers = itertools.chain([""], (f"-{number}" for number in itertools.count(2)))
-    return next(path for number in numbers if not (path := to / f"{name}{number}{SUFFIX}").exists())
 
 
 @contextlib.contextmanager
