@@ -401,6 +401,13 @@ def test_a_month_says_what_changed_and_who_did_it(kept, opened):
     assert kept("compare", f"@{today}", "--place", "potting-shed").code == 0
     kept.ini.write_bytes(kept.ini.read_bytes().replace(b"metric", b"imperial"))
     assert "imperial" in kept("compare", f"@{today}", "--place", "potting-shed", code=1).out
+    assert "one subject" in kept("compare", f"@{today}", "--prefix", "x", code=2).err
+    kept("export", "quillfern", "--place", "potting-shed", "--label", "season-end")
+    same = ("compare", "potting-shed:@season-end", f"potting-shed:@{today}", "--json")
+    (quillfern,) = (
+        one for one in kept(*same, code=None).json["comparisons"] if one["subject"] == "quillfern"
+    )
+    assert quillfern["differences"] == [] and quillfern["alike"] > 10
     missing = kept("compare", "@2001-01-01", code=1)
     assert "Not compared:" in missing.out
     assert "nothing is kept" in kept("compare", code=2).err

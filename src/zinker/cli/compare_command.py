@@ -8,6 +8,7 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
+from zinker.model.errors import WrongUsage
 
 
 class Kind(Enum):
@@ -113,6 +114,9 @@ def command(
     wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])
     setup = setup_of(ctx)
     if is_for_all(reference):
+        if rules or prefix or suffix:
+            why = "a crosswalk, --prefix and --suffix are for one subject"
+            raise WrongUsage("Not compared", why, "Name it, as in mosslight@7.")
         with progress_shown() as setup.progress:
             period = compare_all(setup, reference, other, wanted, place)
         delivery.deliver(period_report(period, given["brief"]), given["full"])

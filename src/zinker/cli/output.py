@@ -65,7 +65,9 @@ def emit(blocks: Iterable["Block"], full: bool = False, paged: bool = False) -> 
         return
     own = console()
     shown = (piece for line in lines(blocks, own.width, full) for piece in _folded(rich_text(line), own))
-    first = list(islice(shown, own.height)) if paged and own.is_terminal and can_ask() else []
+    # What Windows has as a pager knows no colours, and its terminals scroll back.
+    is_paged = paged and can_ask() and (os.name != "nt" or "PAGER" in os.environ)
+    first = list(islice(shown, own.height)) if is_paged else []
     if len(first) < own.height:
         for line in chain(first, shown):
             own.print(line)

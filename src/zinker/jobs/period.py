@@ -50,14 +50,12 @@ def compare_all(
     left: list[tuple[str, str]] = []
     for subject, at in sorted({(v.subject, v.place) for v in _versions(setup) if where in ("", v.place)}):
         try:
-            comparison = _compared(setup, subject, at, first or "latest", last, wanted)
-            if comparison is not None:
-                comparisons.append(comparison)
+            comparisons.append(_compared(setup, subject, at, first or "latest", last, wanted))
         except ZinkerError as error:
             left.append((f"{at}:{subject}", error.why or str(error)))
     if not comparisons and not left:
-        what = f"of {where}" if where else "here"
-        raise WrongUsage("Not compared", f"nothing is kept {what}", "`zinker list` shows what is kept.")
+        what = {"": "", "here": " of this machine"}.get(where, f" of {where}")
+        raise WrongUsage("Not compared", f"nothing is kept{what}", "`zinker list` shows what is kept.")
     names = (f"@{first}" if first else "the newest versions", f"@{last}" if last else LIVE)
     return Period(*names, tuple(comparisons), tuple(left))
 
@@ -78,16 +76,14 @@ def _versions(setup: Setup) -> Iterator[Version]:
         yield from (one for one in setup.shelf.versions(subject) if not one.problem and one.is_asked_for)
 
 
-def _compared(
-    setup: Setup, subject: str, place: str, first: str, last: str, wanted: Wanted
-) -> Comparison | None:
-    """Compare one subject of one place; None where nothing was kept in between."""
+def _compared(setup: Setup, subject: str, place: str, first: str, last: str, wanted: Wanted) -> Comparison:
+    """Compare one subject of one place; a version that was still right later is compared with itself."""
     one = setup.shelf.find(subject, first, place)
     if not last:
         return compare(setup, one.reference, f"{place}:{subject}", _narrowed(setup, subject, wanted))
     other = setup.shelf.find(subject, last, place)
-    if one.number == other.number:
-        why = f"{one.reference} is the newest of both; nothing was kept in between"
+    if one.number == other.number and one.known == one.captured:
+        why = f"{one.reference} is the newest of both, and nobody has looked since"
         raise WrongUsage("Not compared", why)
     return compare(setup, one.reference, other.reference, _narrowed(setup, subject, wanted))
 
