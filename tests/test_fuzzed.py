@@ -28,7 +28,7 @@ PARSERS = [
     "sqlite-log",
     *sorted(formats._FORMATS),
 ]
-SECONDS = int(os.environ.get("ZINKER_FUZZ_SECONDS", "20"))
+SECONDS = int(os.environ.get("ZINKER_FUZZ_SECONDS", "15"))
 REGISTRATION = """Windows Registry Editor Version 5.00
 
 [HKEY_CURRENT_USER\\A\\B]
