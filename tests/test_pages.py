@@ -507,3 +507,15 @@ def test_a_whole_tenant_of_5000_policies_is_written_down(tmp_path):
     with zipfile.ZipFile(tmp_path / "tenant.docx") as packed:
         body = packed.read("word/document.xml")
     assert body.count(b"<w:tblHeader/>") == 5001 and body.count(b"w:bookmarkStart") == 5000
+
+
+def test_a_report_that_cannot_be_written_changes_nothing_in_what_was_done(kept):
+    kept.spoil()
+    folder = kept.path / "tickets"
+    folder.mkdir()
+    wanted = ("import", "mosslight@1", "--place", "potting-shed", "--report", "tickets/ticket.html")
+    # The folder goes while somebody is asked.
+    output, code = kept.at_terminal(*wanted, answers=[("[y/N]:", lambda: folder.rmdir() or "y\n")])
+    assert code == 0 and "6 settings written and read back" in output
+    assert "The report was not written: " in output.replace("\r\n", " ")
+    kept("compare", "mosslight@1")

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from zinker.jobs.capture.capture import Progress
     from zinker.jobs.setup import Setup
     from zinker.model.plan import Plan
+    from zinker.reports.report import Report
 
     Job = Callable[[Setup, Approve, Progress], Outcome]
 
@@ -37,8 +38,7 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
             setup.progress = progress
             outcome = job(setup, asker(yes, json, refusal, show), progress)
     except ZinkerError as error:
-        if report is not None:
-            report.deliver(refusal_report(error))
+        _write(report, refusal_report(error))
         raise
     if outcome.state in ("previewed", "alike"):
         show(outcome.plan)
@@ -47,9 +47,18 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
     else:
         subject = setup.catalogue.find(outcome.plan.subject)
         emit(outcome_blocks(outcome, subject))
-    if report is not None:
-        report.deliver(outcome_report(outcome, setup.catalogue.find(outcome.plan.subject)))
+    _write(report, outcome_report(outcome, setup.catalogue.find(outcome.plan.subject)))
     if outcome.state == "declined":
         raise typer.Exit(3)
     if outcome.state != "previewed" and not outcome.is_complete:
         raise typer.Exit(1)
+
+
+def _write(delivery: Delivery | None, report: "Report") -> None:
+    """Write the report of what has happened by now; whether that can be written changes nothing in that."""
+    if delivery is None:
+        return
+    try:
+        delivery.deliver(report)
+    except ZinkerError as error:
+        typer.echo(f"The report was not written: {error.why}", err=True)

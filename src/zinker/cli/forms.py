@@ -49,13 +49,13 @@ FORMS: Group = {
 class Delivery:
     """Where a report goes, and in which form, as the options of a command say; looked at before the work begins."""
 
-    def __init__(self, given: dict[str, Any], output: Path | None = None, form: str = "") -> None:
+    def __init__(self, given: dict[str, Any], output: Path | None = None) -> None:
         from zinker.cli.guard import understood
         from zinker.reports.render import check, form_of
 
         chosen: Path | None = output or given.get("output")
         self.output = understood(chosen) if chosen else None
-        self.form: str = form or given.get("format") or ("json" if given.get("json") else "")
+        self.form: str = given.get("format") or ("json" if given.get("json") else "")
         if given.get("format") and given.get("json") and given["format"] != "json":
             raise WrongUsage("Nothing done", "--json and --format name two forms", "Give one of them.")
         if self.output is not None:
@@ -131,11 +131,12 @@ def check_free(file: Path) -> None:
 
 def write_new(file: Path, pieces: Iterable[bytes]) -> None:
     """Write a file that must not be there yet; it is there whole or not at all."""
-    from zinker.disk.files import commit_new, write_part
+    from zinker.disk.files import commit_new, flush_folder, write_part
 
     try:
         part = write_part(file, pieces)
         is_new = commit_new(part, file)
+        flush_folder(file.parent)
     except OSError as error:
         raise Refused("Not written", f"{file}: {reason(error)}", "Name a file elsewhere.") from None
     if not is_new:
