@@ -108,7 +108,7 @@ def command(
     from zinker.reports.period import period_report
 
     given = ctx.params
-    kinds = tuple(kind.value for kind in given["kind"] or ())
+    kinds = tuple(Kind(kind).value for kind in given["kind"] or ())  # older Typers leave texts in the context
     delivery = Delivery(given)
     rules = load_rules(crosswalk) if crosswalk else None
     wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])

@@ -82,24 +82,24 @@ class Delivery:
             sys.stdout.buffer.flush()
 
 
-def is_picture(file: Path | None) -> bool:
-    """Tell whether a file is to be a picture; looks at once whether one can be drawn and written there."""
-    if file is None or file.suffix.lower() not in (".png", ".svg"):
-        return False
+def picture_path(given: Path | str | None) -> Path | None:
+    """Return the file that is to be a picture, if one is; looks at once whether that can be drawn and written."""
     from zinker.cli.guard import understood
     from zinker.reports.render import check
 
-    check_free(understood(file))
+    file = understood(given) if given else None
+    if file is None or file.suffix.lower() not in (".png", ".svg"):
+        return None
+    check_free(file)
     check(file.suffix.lower()[1:])
-    return True
+    return file
 
 
 def deliver_picture(history: "History", file: Path) -> None:
     """Draw how much changed when and where, into a new file."""
-    from zinker.cli.guard import understood
     from zinker.reports.render.picture import picture
 
-    write_new(understood(file), picture(history, file.suffix.lower()[1:]))
+    write_new(file, picture(history, file.suffix.lower()[1:]))
     print(f"Written: {file}", file=sys.stderr)
 
 

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.forms import FORMS, Delivery, deliver_picture, is_picture
+from zinker.cli.forms import FORMS, Delivery, deliver_picture, picture_path
 from zinker.cli.output import progress_shown, setup_of
 
 
@@ -35,13 +35,14 @@ def command(
     from zinker.reports.history import history_report
 
     given = ctx.params
-    delivery = None if is_picture(given["output"]) else Delivery(given)
+    picture = picture_path(given["output"])
+    delivery = None if picture else Delivery(given)
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
         found = history(
             setup, subject, place, Sought(find, tuple(address or ()), tuple(part or ()), volatile)
         )
-    if delivery is None:
-        deliver_picture(found, given["output"])
-    else:
+    if picture is not None:
+        deliver_picture(found, picture)
+    elif delivery is not None:
         delivery.deliver(history_report(found, brief))
