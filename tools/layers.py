@@ -39,6 +39,7 @@ JOBS = (
     ("sources", "describing", "rebuilding", "authors", "naming"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
+    ("surveying",),
     ("labelling", "thinning", "verifying", "copying"),
     ("resetting", "transferring"),
 )

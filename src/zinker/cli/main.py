@@ -26,6 +26,7 @@ COMMANDS = {
     "show": ("Look", "The settings in a profile or at a place."),
     "compare": ("Look", "What is not the same: two versions, two places, kept and live."),
     "document": ("Look", "A whole configuration written down, to be read and filed."),
+    "survey": ("Look", "Is every machine captured, and which one is not like the others?"),
     "spot": ("Look", "Which settings a change in the application touches."),
     "export": ("Keep", "Capture live settings as a new version, file or folder."),
     "list": ("Keep", "The kept versions."),

@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from zinker.jobs.retracing import history
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
+    from zinker.jobs.surveying import survey
     from zinker.jobs.thinning import thin
     from zinker.jobs.transferring import transfer
     from zinker.jobs.undoing import leave_as_it_is, undo
@@ -62,6 +63,7 @@ __all__ = [
     "show",
     "spot",
     "subject_states",
+    "survey",
     "thin",
     "transfer",
     "undo",
@@ -93,6 +95,7 @@ _HOMES = {
     "show": "looking",
     "spot": "spotting",
     "subject_states": "looking",
+    "survey": "surveying",
     "thin": "thinning",
     "transfer": "transferring",
     "undo": "undoing",

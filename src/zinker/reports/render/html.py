@@ -164,7 +164,7 @@ def _entries(entries: Sequence[Entry], number: Iterator[int], is_inside: bool = 
     has_words = any(entry.word for entry in entries)
     head = ("what", "setting", *entries[0].verbs) if has_words else ("setting", "value")
     names = "".join(f'<th scope="col">{_text(name)}</th>' for name in head)
-    kind = f"{entries[0].verbs[0]}" if has_words else "shown"
+    kind = f"told {entries[0].verbs[0]}" if has_words else "shown"
     waiting = iter(entries)
     while piece := list(islice(waiting, _PIECE)):
         table = "".join(

@@ -1,0 +1,45 @@
+"""`zinker survey`."""
+
+from typing import Annotated
+
+import typer
+
+from zinker.cli import options
+from zinker.cli.forms import FORMS, Delivery
+from zinker.cli.output import progress_shown, setup_of
+
+
+@options.taking(FORMS)
+def command(
+    ctx: typer.Context,
+    subject: Annotated[
+        list[str] | None, typer.Argument(help="Only these subjects.", metavar="[SUBJECT]...")
+    ] = None,
+    place: Annotated[
+        list[str] | None, typer.Option(help="Only this place; may be given again.", metavar="PLACE")
+    ] = None,
+    against: Annotated[
+        str,
+        typer.Option(help="Also how far each is from this version: mosslight@7, or @LABEL.", metavar="REF"),
+    ] = "",
+    within: Annotated[
+        float, typer.Option(help="How long a place may take to answer.", metavar="SECONDS", min=0.1)
+    ] = 60.0,
+) -> None:
+    """Every place and subject: how old its newest version is, what changed since, which place is odd.
+
+    Ends with 0 if everything is captured as it is now, so that an old machine can be switched off; else with 1.
+
+    Example: zinker survey
+
+    Example: zinker survey brindlepot --against brindlepot@agreed --output kiosks.html
+    """
+    from zinker.jobs import survey
+    from zinker.reports.survey import survey_report
+
+    delivery = Delivery(ctx.params)
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        found = survey(setup, tuple(place or ()), tuple(subject or ()), against, within)
+    delivery.deliver(survey_report(found))
+    raise typer.Exit(0 if found.is_right else 1)

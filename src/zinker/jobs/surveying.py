@@ -1,0 +1,354 @@
+"""Survey: of every place and subject, how old the newest version is, what has changed since, and which one is odd."""
+
+import copy
+import datetime
+import queue
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any, Literal, TypeAlias
+
+import msgspec
+
+from zinker.jobs.comparing import compare
+from zinker.jobs.looking import subject_states
+from zinker.jobs.period import is_for_all
+from zinker.jobs.references import parse_reference
+from zinker.jobs.setup import Setup
+from zinker.jobs.sources import subject_known
+from zinker.model.address import matches
+from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.model.names import unknown
+from zinker.model.profile import Manifest
+from zinker.model.setting import DOCUMENT, WITHHELD, Leaf, Setting
+from zinker.shelf.shelf import Version
+from zinker.subjects.subject import Subject
+
+# `kept` is captured, and not long ago; `never` is there and was never captured; `missing` was captured and is not there
+# any more; `silent` is a place that does not answer, `failed` a subject that could not be looked at.
+State = Literal["kept", "stale", "never", "missing", "silent", "failed"]
+CONCURRENCY = 32
+SECONDS = 60.0
+_LOOK_AGAIN = 0.05
+# Fewer places than these have no usual way.
+_FEWEST = 3
+_MOST_ODD = 20  # settings of one place that are told
+_ABSENT = 0  # stands for the digest of what is not there
+
+_Where: TypeAlias = tuple[str, str, str]  # part, document, address
+
+
+class Cell(msgspec.Struct, frozen=True):
+    """One subject at one place; numbers are None where that is not known, `subject` is "" for a place as a whole."""
+
+    place: str
+    subject: str
+    state: State
+    newest: Version | None = None
+    # How many settings differ from the newest version, and from the reference.
+    changed: int | None = None
+    drift: int | None = None
+    why: str = ""
+
+    @property
+    def is_right(self) -> bool:
+        """Whether it is captured, as it is now, and as it should be."""
+        return self.state == "kept" and not self.changed and not self.drift and not self.why
+
+
+class Odd(msgspec.Struct, frozen=True):
+    """A setting that is another one in the newest version of a place than at most places that have the subject."""
+
+    part: str
+    document: str
+    address: str
+    usual: Leaf | None
+    own: Leaf | None
+    # How many of how many places have it as usual.
+    share: tuple[int, int]
+
+
+class Oddity(msgspec.Struct, frozen=True):
+    """A place that is not like most others: some of its settings that are not, and how many there are."""
+
+    subject: str
+    version: Version
+    count: int
+    settings: tuple[Odd, ...]
+
+
+class Survey(msgspec.Struct, frozen=True):
+    """All cells, by place and subject, and what is odd, the oddest first; `against` is the reference, or ""."""
+
+    cells: tuple[Cell, ...]
+    subjects: dict[str, str]
+    oddities: tuple[Oddity, ...] = ()
+    against: str = ""
+
+    @property
+    def is_right(self) -> bool:
+        """Whether everything is captured, as it is now, and as it should be."""
+        return all(cell.is_right for cell in self.cells)
+
+
+def survey(
+    setup: Setup,
+    places: tuple[str, ...] = (),
+    subjects: tuple[str, ...] = (),
+    against: str = "",
+    seconds: float = SECONDS,
+    concurrency: int = CONCURRENCY,
+) -> Survey:
+    """Look at places, all by default, side by side; one that does not answer within `seconds` is silent.
+
+    Of the subjects, all by default, those count that are at a place or were captured there. `against` is a version
+    of one subject, or `@` with the label or day of those of all. What is odd is found among the newest versions.
+    Raises `WrongUsage`.
+    """
+    for place in places:
+        setup.place(place)  # raises for an unknown name
+    for subject in subjects:
+        setup.catalogue.find(subject)
+    known = tuple(subjects) or tuple(dict.fromkeys([*setup.catalogue.files(), *setup.shelf.subjects()]))
+    newest = _newest(setup, known)
+    kept = {place for place, _ in newest}
+    if against and not is_for_all(against) and parse_reference(against).subject not in known:
+        raise unknown("subject", parse_reference(against).subject, known, "--against takes one of these.")
+    names = places or tuple(setup.places)
+    looker = _Looker(setup, known, newest, against)
+    cells: list[Cell] = []
+    for done, (place, found) in enumerate(_all(names, looker.look, seconds, concurrency), 1):
+        setup.progress("Places", done, len(names))
+        cells += looker.silent(place, found) if isinstance(found, str) else found
+    # What was captured of places that zinker.toml no longer names is seen, too.
+    gone = sorted(kept - set(names) - {name.partition("/")[0] for name in names}) if not places else []
+    cells += [
+        cell for place in gone for cell in looker.silent(place, "zinker.toml does not name it any more")
+    ]
+    cells.sort(key=lambda cell: (cell.place, cell.subject))
+    if not cells:
+        raise WrongUsage(
+            "No survey", "nothing is kept, and nothing is there", "`zinker subjects` looks closer."
+        )
+    titles = {cell.subject: looker.title(cell.subject) for cell in cells if cell.subject}
+    return Survey(tuple(cells), titles, tuple(_oddities(setup, known, newest, names, gone)), against)
+
+
+def _newest(setup: Setup, subjects: Iterable[str]) -> dict[tuple[str, str], Version]:
+    """Return the newest version of every place and subject."""
+    kept = setup.shelf.subjects()
+    return {
+        (version.place, subject): version
+        for subject in subjects
+        if subject in kept
+        for version in setup.shelf.versions(subject)
+        if version.is_asked_for
+    }
+
+
+def _all(
+    names: Iterable[str], look: Callable[[str], list[Cell]], seconds: float, concurrency: int
+) -> Iterator[tuple[str, list[Cell] | str]]:
+    """Yield what is found at places as they answer, or why nothing is; nobody waits for one that does not."""
+    waiting: queue.SimpleQueue[str] = queue.SimpleQueue()
+    answers: queue.SimpleQueue[tuple[str, list[Cell] | str]] = queue.SimpleQueue()
+    started: dict[str, float] = {}
+    pending = set(names)
+    for name in names:
+        waiting.put(name)
+
+    def work() -> None:
+        while True:
+            try:
+                name = waiting.get_nowait()
+            except queue.Empty:
+                return
+            started[name] = time.monotonic()
+            try:
+                answers.put((name, look(name)))
+            except ZinkerError as error:
+                answers.put((name, error.why or str(error)))
+            except Exception as error:  # noqa: BLE001 - what goes wrong at one place does not stop the others
+                answers.put((name, f"{type(error).__name__}: {error}"))
+
+    def start() -> None:
+        threading.Thread(target=work, daemon=True).start()
+
+    for _ in range(min(concurrency, len(pending))):
+        start()
+    while pending:
+        try:
+            name, found = answers.get(timeout=_LOOK_AGAIN)
+            if name in pending:
+                pending.discard(name)
+                yield name, found
+            continue
+        except queue.Empty:
+            late = [one for one in pending if time.monotonic() - started.get(one, time.monotonic()) > seconds]
+        for name in late:
+            pending.discard(name)
+            start()  # in place of the one that still waits
+            yield name, f"no answer within {seconds:g} s"
+
+
+class _Looker:
+    """What is needed to look at one place after another, each from a thread of its own."""
+
+    def __init__(
+        self, setup: Setup, subjects: tuple[str, ...], newest: dict[tuple[str, str], Version], against: str
+    ) -> None:
+        # Looked up once, and not by several threads at once.
+        self._setup, self._newest, self._against = copy.copy(setup), newest, against
+        self._setup.progress = lambda what, done, total: None
+        self._setup.notify = lambda text: None
+        self._described = {id: subject_known(setup, id) for id in subjects}
+        setup.reader  # noqa: B018 - made once
+        self._old = datetime.datetime.now().astimezone() - datetime.timedelta(days=setup.stale_days)
+
+    def title(self, subject: str) -> str:
+        """Return the title of a subject, or its id where no subject file is here."""
+        described = self._described.get(subject)
+        return described.title if described is not None else subject
+
+    def silent(self, place: str, why: str) -> list[Cell]:
+        """Return the cells of a place that does not answer."""
+        kept = [subject for subject in self._described if (place, subject) in self._newest]
+        return [Cell(place, id, "silent", self._newest[place, id], why=why) for id in kept] or [
+            Cell(place, "", "silent", why=why)
+        ]
+
+    def look(self, place: str) -> list[Cell]:
+        """Return the cells of a place; raises what it cannot be looked at for."""
+        absence = self._setup.places[place.partition("/")[0]].absence()
+        if absence:
+            return self.silent(place, absence)
+        return [cell for subject in self._described if (cell := self._cell(place, subject)) is not None]
+
+    def _cell(self, place: str, subject: str) -> Cell | None:
+        newest = self._newest.get((place, subject))
+        described = self._described[subject]
+        if described is None:
+            why = "no subject file of it is here"
+            return Cell(place, subject, "failed", newest, why=why) if newest is not None else None
+        try:
+            (state,) = subject_states(self._setup, subject, place)
+            if not state.is_present:
+                return (
+                    Cell(place, subject, "missing", newest, why="nothing of it is there") if newest else None
+                )
+            live, drift = f"{place}:{subject}", None
+            if reference := self._reference(subject):
+                drift = len(compare(self._setup, reference, live).differences)
+            if newest is None:
+                return Cell(place, subject, "never", drift=drift)
+            found = compare(self._setup, newest.reference, live)
+        except ZinkerError as error:
+            return Cell(place, subject, "failed", newest, why=error.why or str(error))
+        is_stale = datetime.datetime.fromisoformat(newest.known) < self._old
+        why = f"{len(found.uncertain):,} could not be read" if found.uncertain else ""
+        state_of: State = "stale" if is_stale else "kept"
+        return Cell(place, subject, state_of, newest, len(found.differences), drift, why)
+
+    def _reference(self, subject: str) -> str:
+        """Return the version of a subject that all are held against, or ""."""
+        if not self._against:
+            return ""
+        if is_for_all(self._against):
+            place, _, which = self._against.rpartition("@")
+            return f"{place}{subject}@{which}"
+        return self._against if parse_reference(self._against).subject == subject else ""
+
+
+def _oddities(
+    setup: Setup,
+    subjects: Iterable[str],
+    newest: dict[tuple[str, str], Version],
+    names: Iterable[str],
+    gone: Iterable[str],
+) -> Iterator[Oddity]:
+    """Yield the places that are not like most others, subject by subject, the oddest first."""
+    places = {*names, *gone}
+    for subject in subjects:
+        versions = [one for (place, id), one in newest.items() if id == subject and place in places]
+        if len(versions) >= _FEWEST:
+            yield from _odd_ones(setup, subject, versions)
+
+
+def _odd_ones(setup: Setup, subject: str, versions: list[Version]) -> Iterator[Oddity]:
+    """Yield those of some versions that have settings otherwise than more than half of them."""
+    described, total = subject_known(setup, subject), len(versions)
+    tally: dict[_Where, Counter[int]] = {}
+    for version in versions:
+        for where, leaf, _ in _told(setup, version, described):
+            tally.setdefault(where, Counter())[_digest(leaf)] += 1
+    usual: dict[_Where, tuple[int, int]] = {}
+    for where, counts in tally.items():
+        counts[_ABSENT] = total - sum(counts.values())  # not to have it is a way to have it, too
+        ((digest, number),) = counts.most_common(1)
+        if total > number > total / 2:
+            usual[where] = digest, number
+    examples: dict[_Where, Leaf] = {}
+    found: list[tuple[Version, list[tuple[_Where, Leaf | None]]]] = []
+    for version in versions:
+        own = {
+            where: (leaf, real) for where, leaf, real in _told(setup, version, described) if where in usual
+        }
+        odd: list[tuple[_Where, Leaf | None]] = []
+        for where, (digest, _) in usual.items():
+            leaf, real = own.get(where, (None, None))
+            if (_digest(leaf) if leaf is not None else _ABSENT) != digest:
+                odd.append((where, real))
+            elif real is not None:
+                examples.setdefault(where, real)
+        if odd:
+            found.append((version, sorted(odd, key=lambda one: one[0])))
+    for version, odd in sorted(found, key=lambda one: -len(one[1])):
+        told = (
+            Odd(*where, examples.get(where), own, (usual[where][1], total)) for where, own in odd[:_MOST_ODD]
+        )
+        yield Oddity(subject, version, len(odd), tuple(told))
+
+
+def _told(setup: Setup, version: Version, subject: Subject | None) -> Iterator[tuple[_Where, Leaf, Leaf]]:
+    """Yield the settings of a version: where, with what is the place's own as variables, and as they are."""
+    with setup.shelf.open(version) as profile:
+        about = profile.manifest
+        for record in about.parts:
+            part = subject.find_part(record.id) if subject else None
+            volatile = part.volatile if part else ()
+            if record.device_bound:
+                continue
+            for setting in profile.settings(record.id):
+                if not _counts(setting, volatile):
+                    continue
+                yield (record.id, *setting.key), _without_own(setting.leaf, about), setting.leaf
+
+
+def _counts(setting: Setting, volatile: Iterable[str]) -> bool:
+    is_out = setting.type in (DOCUMENT, WITHHELD) or (setting.is_head and "sha256" not in setting.value)
+    return not is_out and not any(matches(pattern, setting.address) for pattern in volatile)
+
+
+def _without_own(leaf: Leaf, about: Manifest) -> Leaf:
+    """Return a value in which the place's folders, account and name are variables: these are no oddity."""
+    own = {text: name for name, text in about.folders.items() if text}
+    own |= {text: name for name, text in (("user", about.user), ("machine", about.machine)) if text}
+    return msgspec.structs.replace(leaf, value=_replaced(leaf.value, sorted(own.items(), key=_length)))
+
+
+def _length(item: tuple[str, str]) -> int:
+    return -len(item[0])
+
+
+def _replaced(value: Any, own: list[tuple[str, str]]) -> Any:
+    if isinstance(value, str):
+        for text, name in own:
+            value = value.replace(text, f"{{{name}}}")
+    elif isinstance(value, list):
+        return [_replaced(item, own) for item in value]
+    return value
+
+
+def _digest(leaf: Leaf) -> int:
+    return hash((leaf.type, msgspec.json.encode(leaf.value))) or 1
