@@ -1,5 +1,6 @@
 """Survey: of every place and subject, how old the newest version is, what has changed since, and which one is odd."""
 
+import contextlib
 import copy
 import datetime
 import queue
@@ -40,7 +41,7 @@ _Where: TypeAlias = tuple[str, str, str]  # part, document, address
 
 
 class Cell(msgspec.Struct, frozen=True):
-    """One subject at one place; numbers are None where that is not known, `subject` is "" for a place as a whole."""
+    """One subject at one place; numbers are None where that is unknown, `subject` is "" for a place as a whole."""
 
     place: str
     subject: str
@@ -296,8 +297,9 @@ def _odd_ones(setup: Setup, subject: str, versions: list[Version]) -> Iterator[O
         }
         odd: list[tuple[_Where, Leaf | None]] = []
         for where, (digest, _) in usual.items():
-            leaf, real = own.get(where, (None, None))
-            if (_digest(leaf) if leaf is not None else _ABSENT) != digest:
+            known = own.get(where)
+            real = known[1] if known else None
+            if (_digest(known[0]) if known else _ABSENT) != digest:
                 odd.append((where, real))
             elif real is not None:
                 examples.setdefault(where, real)
@@ -312,7 +314,7 @@ def _odd_ones(setup: Setup, subject: str, versions: list[Version]) -> Iterator[O
 
 def _told(setup: Setup, version: Version, subject: Subject | None) -> Iterator[tuple[_Where, Leaf, Leaf]]:
     """Yield the settings of a version: where, with what is the place's own as variables, and as they are."""
-    with setup.shelf.open(version) as profile:
+    with contextlib.closing(setup.shelf.open(version)) as profile:
         about = profile.manifest
         for record in about.parts:
             part = subject.find_part(record.id) if subject else None

@@ -52,10 +52,9 @@ def _summary(survey: Survey) -> Iterator[Block]:
 
 def _body(survey: Survey) -> Iterator[Block]:
     yield GAP
-    head = ("place", "subject", "state", "newest", "age", "changed since")
-    if survey.against:
-        head += (f"not as {survey.against}",)
-    yield Table((*head, ""), tuple(_row(cell, bool(survey.against)) for cell in survey.cells))
+    reference = (f"not as {survey.against}",) if survey.against else ()
+    head = ("place", "subject", "state", "newest", "age", "changed since", *reference, "")
+    yield Table(head, tuple(_row(cell, bool(survey.against)) for cell in survey.cells))
     if survey.oddities:
         yield Heading("Not like the others")
     for oddity in survey.oddities:
