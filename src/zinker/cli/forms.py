@@ -12,7 +12,6 @@ from zinker.cli.output import emit
 from zinker.model.errors import Refused, WrongUsage, reason
 
 if TYPE_CHECKING:
-    from zinker.jobs.retracing import History
     from zinker.reports.page import Made
     from zinker.reports.report import Report
 
@@ -95,11 +94,9 @@ def picture_path(given: Path | str | None) -> Path | None:
     return file
 
 
-def deliver_picture(history: "History", file: Path) -> None:
-    """Draw how much changed when and where, into a new file."""
-    from zinker.reports.render.picture import picture
-
-    write_new(file, picture(history, file.suffix.lower()[1:]))
+def deliver_picture(file: Path, pieces: Iterable[bytes]) -> None:
+    """Write a picture into a new file."""
+    write_new(file, pieces)
     print(f"Written: {file}", file=sys.stderr)
 
 

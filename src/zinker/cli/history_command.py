@@ -43,6 +43,8 @@ def command(
             setup, subject, place, Sought(find, tuple(address or ()), tuple(part or ()), volatile)
         )
     if picture is not None:
-        deliver_picture(found, picture)
+        from zinker.reports.render.picture import picture as drawn
+
+        deliver_picture(picture, drawn(found, picture.suffix.lower()[1:]))
     elif delivery is not None:
         delivery.deliver(history_report(found, brief))

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from zinker.cli import options
-from zinker.cli.forms import FORMS, Delivery
+from zinker.cli.forms import FORMS, Delivery, deliver_picture, picture_path
 from zinker.cli.output import progress_shown, setup_of
 
 
@@ -37,9 +37,15 @@ def command(
     from zinker.jobs import survey
     from zinker.reports.survey import survey_report
 
-    delivery = Delivery(ctx.params)
+    picture = picture_path(ctx.params["output"])
+    delivery = None if picture else Delivery(ctx.params)
     setup = setup_of(ctx)
     with progress_shown() as setup.progress:
         found = survey(setup, tuple(place or ()), tuple(subject or ()), against, within)
-    delivery.deliver(survey_report(found))
+    if picture is not None:
+        from zinker.reports.render.map import survey_map
+
+        deliver_picture(picture, survey_map(found, picture.suffix.lower()[1:]))
+    elif delivery is not None:
+        delivery.deliver(survey_report(found))
     raise typer.Exit(0 if found.is_right else 1)

@@ -1,9 +1,10 @@
-"""Survey: of every place and subject, how old the newest version is, what has changed since, and which one is odd."""
+"""Survey: of every place and subject, how old the newest version is, what changed since, and which one is odd."""
 
 import contextlib
 import copy
 import datetime
 import queue
+import re
 import threading
 import time
 from collections import Counter
@@ -26,8 +27,8 @@ from zinker.model.setting import DOCUMENT, WITHHELD, Leaf, Setting
 from zinker.shelf.shelf import Version
 from zinker.subjects.subject import Subject
 
-# `kept` is captured, and not long ago; `never` is there and was never captured; `missing` was captured and is not there
-# any more; `silent` is a place that does not answer, `failed` a subject that could not be looked at.
+# `kept` is captured, and not long ago; `never` is there, but was never captured; `missing` was captured, and is not
+# there any more; `silent` is a place that does not answer, `failed` a subject that could not be looked at.
 State = Literal["kept", "stale", "never", "missing", "silent", "failed"]
 CONCURRENCY = 32
 SECONDS = 60.0
@@ -315,16 +316,18 @@ def _odd_ones(setup: Setup, subject: str, versions: list[Version]) -> Iterator[O
 def _told(setup: Setup, version: Version, subject: Subject | None) -> Iterator[tuple[_Where, Leaf, Leaf]]:
     """Yield the settings of a version: where, with what is the place's own as variables, and as they are."""
     with contextlib.closing(setup.shelf.open(version)) as profile:
-        about = profile.manifest
-        for record in about.parts:
+        own = _Own(profile.manifest)
+        for record in profile.manifest.parts:
             part = subject.find_part(record.id) if subject else None
             volatile = part.volatile if part else ()
-            if record.device_bound:
-                continue
-            for setting in profile.settings(record.id):
-                if not _counts(setting, volatile):
-                    continue
-                yield (record.id, *setting.key), _without_own(setting.leaf, about), setting.leaf
+            for setting in profile.settings(record.id) if not record.device_bound else ():
+                if _counts(setting, volatile):
+                    where = (record.id, own.without(setting.document), own.without(setting.address))
+                    yield (
+                        where,
+                        msgspec.structs.replace(setting.leaf, value=own.without(setting.value)),
+                        setting.leaf,
+                    )
 
 
 def _counts(setting: Setting, volatile: Iterable[str]) -> bool:
@@ -332,24 +335,21 @@ def _counts(setting: Setting, volatile: Iterable[str]) -> bool:
     return not is_out and not any(matches(pattern, setting.address) for pattern in volatile)
 
 
-def _without_own(leaf: Leaf, about: Manifest) -> Leaf:
-    """Return a value in which the place's folders, account and name are variables: these are no oddity."""
-    own = {text: name for name, text in about.folders.items() if text}
-    own |= {text: name for name, text in (("user", about.user), ("machine", about.machine)) if text}
-    return msgspec.structs.replace(leaf, value=_replaced(leaf.value, sorted(own.items(), key=_length)))
+class _Own:
+    """What is a place's own in names and values: its folders, account, machine and name. These are no oddity."""
 
+    def __init__(self, about: Manifest) -> None:
+        folders = sorted((text for text in about.folders.values() if len(text) > 1), key=len, reverse=True)
+        names = {about.user, about.machine, about.place, about.place.rpartition("/")[2]} - {""}
+        words = (rf"(?<!\w){re.escape(name)}(?!\w)" for name in sorted(names, key=len, reverse=True))
+        self._own = {text: f"{{{name}}}" for name, text in about.folders.items()}
+        self._pattern = re.compile("|".join((*map(re.escape, folders), *words)) or r"(?!)")
 
-def _length(item: tuple[str, str]) -> int:
-    return -len(item[0])
-
-
-def _replaced(value: Any, own: list[tuple[str, str]]) -> Any:
-    if isinstance(value, str):
-        for text, name in own:
-            value = value.replace(text, f"{{{name}}}")
-    elif isinstance(value, list):
-        return [_replaced(item, own) for item in value]
-    return value
+    def without(self, value: Any) -> Any:
+        """Return a text, or all texts of a list, with variables for what is the place's own."""
+        if isinstance(value, str):
+            return self._pattern.sub(lambda found: self._own.get(found[0], "{own}"), value)
+        return [self.without(item) for item in value] if isinstance(value, list) else value
 
 
 def _digest(leaf: Leaf) -> int:

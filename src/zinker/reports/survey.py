@@ -54,7 +54,8 @@ def _body(survey: Survey) -> Iterator[Block]:
     yield GAP
     reference = (f"not as {survey.against}",) if survey.against else ()
     head = ("place", "subject", "state", "newest", "age", "changed since", *reference, "")
-    yield Table(head, tuple(_row(cell, bool(survey.against)) for cell in survey.cells))
+    cells = sorted(survey.cells, key=lambda cell: cell.is_right)  # what is not right comes first
+    yield Table(head, tuple(_row(cell, bool(survey.against)) for cell in cells))
     if survey.oddities:
         yield Heading("Not like the others")
     for oddity in survey.oddities:
