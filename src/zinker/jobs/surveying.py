@@ -201,11 +201,9 @@ class _Looker:
         self, setup: Setup, subjects: tuple[str, ...], newest: dict[tuple[str, str], Version], against: str
     ) -> None:
         # Looked up once, and not by several threads at once.
-        self._setup, self._newest, self._against = copy.copy(setup), newest, against
-        self._setup.progress = lambda what, done, total: None
-        self._setup.notify = lambda text: None
+        setup.withholder()
         self._described = {id: subject_known(setup, id) for id in subjects}
-        setup.reader  # noqa: B018 - made once
+        self._setup, self._newest, self._against = setup, newest, against
         self._old = datetime.datetime.now().astimezone() - datetime.timedelta(days=setup.stale_days)
 
     def title(self, subject: str) -> str:
@@ -225,26 +223,31 @@ class _Looker:
         absence = self._setup.places[place.partition("/")[0]].absence()
         if absence:
             return self.silent(place, absence)
-        return [cell for subject in self._described if (cell := self._cell(place, subject)) is not None]
+        setup = copy.copy(self._setup)
+        setup.progress, setup.notify = (lambda what, done, total: None), (lambda text: None)
+        setup.__dict__.pop("_cuts", None)  # what one thread remembers is no other's
+        return [
+            cell for subject in self._described if (cell := self._cell(setup, place, subject)) is not None
+        ]
 
-    def _cell(self, place: str, subject: str) -> Cell | None:
+    def _cell(self, setup: Setup, place: str, subject: str) -> Cell | None:
         newest = self._newest.get((place, subject))
         described = self._described[subject]
         if described is None:
             why = "no subject file of it is here"
             return Cell(place, subject, "failed", newest, why=why) if newest is not None else None
         try:
-            (state,) = subject_states(self._setup, subject, place)
+            (state,) = subject_states(setup, subject, place)
             if not state.is_present:
                 return (
                     Cell(place, subject, "missing", newest, why="nothing of it is there") if newest else None
                 )
             live, drift = f"{place}:{subject}", None
             if reference := self._reference(subject):
-                drift = len(compare(self._setup, reference, live).differences)
+                drift = len(compare(setup, reference, live).differences)
             if newest is None:
                 return Cell(place, subject, "never", drift=drift)
-            found = compare(self._setup, newest.reference, live)
+            found = compare(setup, newest.reference, live)
         except ZinkerError as error:
             return Cell(place, subject, "failed", newest, why=error.why or str(error))
         is_stale = datetime.datetime.fromisoformat(newest.known) < self._old
