@@ -459,6 +459,29 @@ run()
     assert spoiled.places() == before and "mosslight@2" not in spoiled("list").out
 
 
+@pytest.mark.skipif(os.name == "nt", reason="signals are not Windows's")
+def test_a_second_interrupt_on_the_way_out_does_not_wait_either(spoiled):
+    script = """
+import os, signal, sys, threading
+from zinker import formats
+from zinker.cli import guard
+def stuck(*_):
+    os.kill(os.getpid(), signal.SIGINT)
+    while True:
+        threading.Event().wait(3600)
+def once_more():
+    os.kill(os.getpid(), signal.SIGINT)
+    threading.Event().wait(60)
+formats.Reader.read, guard.interrupted = stuck, once_more
+sys.argv = ["zinker", "export", "mosslight", "--place", "potting-shed"]
+from zinker.cli.main import run
+run()
+"""
+    run = [sys.executable, "-c", script]
+    done = subprocess.run(run, env=spoiled.env, capture_output=True, text=True, check=False, timeout=120)
+    assert done.returncode == 3 and "mosslight@2" not in spoiled("list").out
+
+
 def test_a_change_whose_fallback_is_gone_blocks_and_says_so(spoiled):
     place = str(spoiled.path / "potting-shed")  # in the middle of its changes, so after the fallback
     environment = {"KILL_AT": "3", "KILL_BELOW": place, "PYTHONPATH": str(KILLING)}

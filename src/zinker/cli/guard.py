@@ -29,7 +29,7 @@ def guarded(command: Command) -> Command:
         except typer.Exit:
             raise
         except (KeyboardInterrupt, typer.Abort):
-            raise typer.Exit(_interrupted()) from None
+            raise typer.Exit(interrupted()) from None
         except ZinkerError as error:
             raise typer.Exit(_told(error)) from None
         except BrokenPipeError:  # the reader has gone, which is no mistake
@@ -76,11 +76,22 @@ def _understood(value: Any) -> Any:
 
 
 def terminated(number: int, frame: Any) -> None:
-    """Treat a signal that asks for an end as an interrupt."""
+    """Treat a signal that asks for an end as an interrupt; `was_interrupted` tells of it from then on."""
+    signal.signal(signal.SIGINT, _again)
     raise KeyboardInterrupt
 
 
-def _interrupted() -> int:
+def _again(number: int, frame: Any) -> None:
+    raise KeyboardInterrupt
+
+
+def was_interrupted() -> bool:
+    """Tell whether a signal has asked for an end, whatever became of that on its way out."""
+    return signal.getsignal(signal.SIGINT) is _again
+
+
+def interrupted() -> int:
+    """Say that what was begun has ended, and return the exit code of that."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
     what = "\nInterrupted: what was begun has been taken back, or the next run takes it back."
     print(what, file=sys.stderr, flush=True)

@@ -16,7 +16,7 @@ import typer
 
 import zinker
 from zinker.cli.app import new_app
-from zinker.cli.guard import INTERRUPTED, guarded, terminated
+from zinker.cli.guard import INTERRUPTED, guarded, interrupted, terminated, was_interrupted
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
@@ -114,15 +114,20 @@ def run() -> None:
     for name in ("SIGTERM", "SIGHUP"):  # Windows has no SIGHUP
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), terminated)
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:  # in the background, it may be ignored
+        signal.signal(signal.SIGINT, terminated)
     # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
     gc.set_threshold(200_000, 50, 50)
     try:
         # What stands for several files, or for a place's own folder, is for the command to understand.
         app_for(_words())(prog_name="zinker", windows_expand_args=False)
-    except SystemExit as end:
-        if (
-            end.code == INTERRUPTED
-        ):  # all that was begun has ended; what is only being read need not be waited for
+    except (SystemExit, KeyboardInterrupt) as end:
+        again = was_interrupted()  # once more, on the way out
+        if not again and (not isinstance(end, SystemExit) or end.code != INTERRUPTED):
+            raise
+        try:
+            if again:
+                interrupted()
             sys.stdout.flush()
+        finally:  # all that was begun has ended; what is only being read need not be waited for
             os._exit(INTERRUPTED)
-        raise
