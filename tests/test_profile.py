@@ -405,5 +405,19 @@ def test_a_path_has_variables_that_are_safe_everywhere(kept):
     assert (
         "nothing for {instance}" in kept("export", "mosslight@1", "--to", "out/{instance}.zinker", code=2).err
     )
+    nothing = (
+        "export",
+        "brindlepot",
+        "--place",
+        "potting-shed",
+        "--to",
+        "out/{place}/{subject}-new/x.zinker",
+    )
+    kept(*nothing, code=3)
+    assert not (kept.path / "out/potting-shed/brindlepot-new").exists()
+    preview = kept(
+        "export", "mosslight", "--place", "potting-shed", "--to", "new/{place}/x.zinker", "--preview"
+    )
+    assert "{place}" not in preview.out and not (kept.path / "new").exists()
     refused = kept("export", "mosslight@1", "--to", "out/{when}.zinker", code=2)
     assert "{when} in out/{when}.zinker stands for nothing" in refused.err and "{label}" in refused.err

@@ -287,6 +287,7 @@ def test_json_is_json(kept, arguments):
 
 def test_the_demo_tells_the_story(garden):
     done = garden("demo", "--folder", "other")
+    assert "Interrupted" not in done.err  # the service of the tenants ended as it should
     assert done.out.count("$ zinker") >= 12
     assert "it was undone already" in done.err and "is running (process 4312)" in done.err
     assert (garden.path / "other/as-told/shelf/subjects/mosslight/1.json").exists()

@@ -129,3 +129,33 @@ def test_a_place_that_answers_after_a_day_stops_nobody(house):
     slow = [cell for cell in found["cells"] if cell["place"] == "slow"]
     assert [(cell["state"], cell["why"]) for cell in slow] == [("silent", "no answer within 15 s")]
     assert sum(cell["right"] for cell in found["cells"]) == 12
+
+
+def test_what_cannot_be_looked_at_from_here_is_no_secret(house):
+    """Other machines share the shelf, an account was captured, a version is damaged."""
+    folder = house.path / "shelf/subjects/kiosk"
+    for number, changed in (
+        (9, {"place": "here", "machine": "LODGE-PC"}),
+        (11, {"place": f"{NAMES[0]}/rowan"}),
+    ):
+        record = unsealed((folder / f"{number}.json").read_bytes(), Record)
+        about = msgspec.structs.replace(record.profile, **changed)
+        (folder / f"{number}.json").write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
+    (folder / "index.json").unlink(missing_ok=True)
+    (folder / "12.json").write_bytes(b"{")
+    cells = {cell["place"]: cell for cell in house("survey", "--json", code=1).json["cells"]}
+    assert cells["LODGE-PC"]["state"] == "silent" and cells["LODGE-PC"]["newest"] == "kiosk@9"
+    assert "cannot be looked at from here" in cells["LODGE-PC"]["why"] and not cells["LODGE-PC"]["right"]
+    assert cells[f"{NAMES[0]}/rowan"]["newest"] == "kiosk@11" and "here" not in cells
+    assert cells[""]["why"] == "damaged: kiosk@12"
+    # Between two days, the machines are held against themselves; with the live settings, only this one can be.
+    left = house("compare", "@2020-01-01", "--json", code=1).json["left"]
+    assert {"LODGE-PC: kiosk"} < {one["what"] for one in left}
+    today = cells[NAMES[0]]["known"][:10]
+    told = house("compare", f"@{today}", code=1).out
+    assert "LODGE-PC: kiosk: here is the machine LODGE-PC, and only there can be told how it is now" in told
+    assert "kiosk@12: " in house("history", "kiosk").out
+    assert (
+        "no version of any subject is called @agreed" in house("survey", "--against", "@agreed", code=2).err
+    )
+    assert "Did you mean" in house("history", "kiosk", "--address", "/till/curency", code=2).err

@@ -122,11 +122,13 @@ def run() -> None:
         # What stands for several files, or for a place's own folder, is for the command to understand.
         app_for(_words())(prog_name="zinker", windows_expand_args=False)
     except (SystemExit, KeyboardInterrupt) as end:
-        again = was_interrupted()  # once more, on the way out
-        if not again and (not isinstance(end, SystemExit) or end.code != INTERRUPTED):
+        code = end.code if isinstance(end, SystemExit) else 1
+        # A service that was interrupted ends with 0; all else was interrupted once more on its way out.
+        is_again = bool(code) and code != INTERRUPTED and was_interrupted()
+        if not is_again and code != INTERRUPTED:
             raise
         try:
-            if again:
+            if is_again:
                 interrupted()
             sys.stdout.flush()
         finally:  # all that was begun has ended; what is only being read need not be waited for

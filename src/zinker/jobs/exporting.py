@@ -13,7 +13,7 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
-from zinker.jobs.naming import Named, destination
+from zinker.jobs.naming import Named, destination, way_to
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.rest import check_said
@@ -150,7 +150,7 @@ def export(
         if preview:
             with contextlib.closing(ProfileBuilder()) as builder:
                 manifest = build(builder)
-                room = _room(builder, to.parent if to else None, setup)
+                room = _room(builder, next(filter(Path.is_dir, to.parents), to.parent) if to else None, setup)
             return Exported(manifest, running, before=None if is_loss_meant else before, room=room)
         if to is None:
             try:
@@ -167,10 +167,10 @@ def export(
         about = Named(name, session.version, place, account, instance, ", ".join(parts), label)
         path = destination(to, Named(name, session.version, part=about.part) if for_others else about)
         if is_text(path):
-            with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
+            with way_to(to, path), contextlib.closing(LiveSnapshot(session, selection)) as snapshot:
                 selection.check(session.known(), f"{name} at {live.told}")
                 return _as_text(snapshot, path, replace, ansi, running)
-        with _written_to(path, replace) as builder:
+        with way_to(to, path), _written_to(path, replace) as builder:
             manifest = build(builder)
             builder.close()
         named = tuple(sharing.named) if sharing else ()
@@ -287,9 +287,10 @@ def export_text(
     profile cannot be written.
     """
     check_said(label, note)
-    if to is not None and is_text(to := destination(to, Named(source.stem, place="text", label=label))):
-        with contextlib.closing(TextProfile(setup, source)) as text:
-            return _as_text(text, to, replace, ansi)
+    named = Named(source.stem, place="text", label=label)
+    if to is not None and is_text(path := destination(to, named)):
+        with way_to(to, path), contextlib.closing(TextProfile(setup, source)) as text:
+            return _as_text(text, path, replace, ansi)
     with contextlib.closing(TextProfile(setup, source, locks)) as text:
         manifest = msgspec.structs.replace(text.manifest, label=label, note=note)
 
@@ -298,8 +299,7 @@ def export_text(
             return manifest
 
         if to is not None:
-            path = destination(to, Named(source.stem, place="text", label=label))
-            with _written_to(path, replace) as builder:
+            with way_to(to, path), _written_to(path, replace) as builder:
                 build(builder)
             return Exported(manifest, path=path)
         if label:
@@ -332,7 +332,8 @@ def export_version(
     if is_text(to):
         with kept(setup, wanted) as source:
             path = destination(to, Named.of(source.manifest))
-            return _as_text(source.snapshot, path, replace, ansi)
+            with way_to(to, path):
+                return _as_text(source.snapshot, path, replace, ansi)
     if wanted.path is not None:
         return _rewritten(wanted.path, to, replace)
     version = setup.shelf.find(wanted.subject, wanted.version, wanted.place)
@@ -341,11 +342,12 @@ def export_version(
         profile.verify()  # nothing damaged is handed on
     about = profile.manifest
     path = destination(to, Named.of(about))
-    _check_free(path, replace)
-    try:
-        setup.shelf.copy_out(version, path)
-    except OSError as error:
-        raise _unwritable(path, error) from None
+    with way_to(to, path):
+        _check_free(path, replace)
+        try:
+            setup.shelf.copy_out(version, path)
+        except OSError as error:
+            raise _unwritable(path, error) from None
     return Exported(profile.manifest, path=path)
 
 
@@ -354,7 +356,8 @@ def _rewritten(source: Path, to: Path, replace: bool) -> Exported:
     if path.absolute() == source.absolute():
         why = f"{source} would be written over while it is read"
         raise WrongUsage("Not exported", why, "Name another path with --to.")
-    with contextlib.closing(open_profile(source)) as profile, _written_to(path, replace) as builder:
+    reading, writing = contextlib.closing(open_profile(source)), _written_to(path, replace)
+    with way_to(to, path), reading as profile, writing as builder:
         carry(profile, builder.target)
     return Exported(profile.manifest, path=path)
 

@@ -1,9 +1,11 @@
 """What a profile is called outside the shelf: by itself, by its path, or by a path with variables in it."""
 
+import contextlib
 import datetime
 import itertools
 import os
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -61,9 +63,8 @@ def safe_name(text: str) -> str:
 def destination(to: Path, named: Named) -> Path:
     """Return where a profile goes: into an existing folder under a name of its own, else to the path itself.
 
-    The name tells subject, application version, place and time. A path may have variables, such as `{subject}`, and
-    its folders are made then. A number follows where a name is taken. A path that does not end in `.zinker` is a
-    profile folder.
+    The name tells subject, application version, place and time. A path may have variables, such as `{subject}`. A
+    number follows where a name is taken. A path that does not end in `.zinker` is a profile folder.
     """
     if _VARIABLE.search(str(to)):
         values = named.values
@@ -77,15 +78,26 @@ def destination(to: Path, named: Named) -> Path:
         if empty:
             then = "Put something beside it that there always is, as in {subject}."
             raise WrongUsage("Not exported", f"there is nothing for {empty[0]} here", then)
-        filled = Path(*pieces)
-        make_folders(filled.parent, None)
-        return _free(filled, ending)
+        return _free(Path(*pieces), ending)
     if is_text(to) or not to.is_dir() or is_profile(to) or to.suffix == SUFFIX:
         return to
     when = named.when or datetime.datetime.now()
     pieces = [named.subject, named.version, named.place, f"{when:%Y%m%d-%H%M%S}"]
     name = re.sub(r"[^\w.-]", "_", "-".join(filter(None, pieces)))
     return _free(to / f"{name}{SUFFIX}", SUFFIX)
+
+
+@contextlib.contextmanager
+def way_to(to: Path, path: Path) -> Iterator[None]:
+    """Make the folders of a path that came of one with variables; they go again where nothing comes into them."""
+    made = make_folders(path.parent, None) if _VARIABLE.search(str(to)) else []
+    try:
+        yield
+    except BaseException:
+        for folder in reversed(made):
+            with contextlib.suppress(OSError):
+                folder.rmdir()
+        raise
 
 
 def _free(path: Path, ending: str) -> Path:

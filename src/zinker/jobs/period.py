@@ -9,6 +9,8 @@ import msgspec
 from zinker.jobs.comparing import ALL, Comparison, Wanted, compare
 from zinker.jobs.setup import Setup
 from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.model.names import place_told
+from zinker.places.here import Here
 from zinker.shelf.shelf import Version
 
 _ALL = re.compile(r"(?:(?P<place>[^:@/\\]+(?:/[^:@/\\]+)?):)?@(?P<version>[^:@/\\]+)")
@@ -48,16 +50,28 @@ def compare_all(
     setup.check_place_among(where, (version.place for version in _versions(setup)))
     comparisons: list[Comparison] = []
     left: list[tuple[str, str]] = []
-    for subject, at in sorted({(v.subject, v.place) for v in _versions(setup) if where in ("", v.place)}):
+    kept = {(v.subject, v.place, v.machine) for v in _versions(setup) if where in ("", v.place)}
+    for subject, at, machine in sorted(kept):
+        is_elsewhere = is_of_another_machine(at, machine)
+        if where and is_elsewhere:
+            continue  # it is `here` on that machine
         try:
-            comparisons.append(_compared(setup, subject, at, first or "latest", last, wanted))
+            if is_elsewhere and not last:
+                why = f"{at} is the machine {machine}, and only there can be told how it is now"
+                raise WrongUsage("Not compared", why)
+            comparisons.append(_compared(setup, subject, (at, machine), first or "latest", last, wanted))
         except ZinkerError as error:
-            left.append((f"{at}:{subject}", error.why or str(error)))
+            left.append((f"{place_told(at, machine)}: {subject}", error.why or str(error)))
     if not comparisons and not left:
         what = {"": "", "here": " of this machine"}.get(where, f" of {where}")
         raise WrongUsage("Not compared", f"nothing is kept{what}", "`zinker list` shows what is kept.")
     names = (f"@{first}" if first else "the newest versions", f"@{last}" if last else LIVE)
     return Period(*names, tuple(comparisons), tuple(left))
+
+
+def is_of_another_machine(place: str, machine: str) -> bool:
+    """Tell whether a place is `here` on a machine that is not this one."""
+    return place.partition("/")[0] == "here" and machine != Here().machine
 
 
 def _taken(reference: str) -> tuple[str, str]:
@@ -76,12 +90,14 @@ def _versions(setup: Setup) -> Iterator[Version]:
         yield from (one for one in setup.shelf.versions(subject) if not one.problem and one.is_asked_for)
 
 
-def _compared(setup: Setup, subject: str, place: str, first: str, last: str, wanted: Wanted) -> Comparison:
-    """Compare one subject of one place; a version that was still right later is compared with itself."""
-    one = setup.shelf.find(subject, first, place)
+def _compared(
+    setup: Setup, subject: str, at: tuple[str, str], first: str, last: str, wanted: Wanted
+) -> Comparison:
+    """Compare one subject of one place and machine; a version that was still right later, with itself."""
+    one = setup.shelf.find(subject, first, *at)
     if not last:
-        return compare(setup, one.reference, f"{place}:{subject}", _narrowed(setup, subject, wanted))
-    other = setup.shelf.find(subject, last, place)
+        return compare(setup, one.reference, f"{at[0]}:{subject}", _narrowed(setup, subject, wanted))
+    other = setup.shelf.find(subject, last, *at)
     if one.number == other.number and one.known == one.captured:
         why = f"{one.reference} is the newest of both, and nobody has looked since"
         raise WrongUsage("Not compared", why)

@@ -16,7 +16,7 @@ from zinker.model.address import matches
 from zinker.model.change import Change
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import WrongUsage, ZinkerError
-from zinker.model.names import fits_address
+from zinker.model.names import fits_address, unknown
 from zinker.model.policy import Titles
 from zinker.model.setting import DOCUMENT, Setting, text_of
 from zinker.model.where import Where
@@ -92,6 +92,7 @@ def history(setup: Setup, subject: str, place: str = "", sought: Sought = EVERYT
     kept = [one for one in setup.shelf.versions(subject) if one.is_asked_for]
     setup.check_place_among(place, (version.place for version in kept))
     versions = [one for one in kept if place in ("", one.place)]
+    damaged = [(one.reference, one.problem) for one in setup.shelf.versions(subject) if one.problem]
     if not versions:
         raise WrongUsage("No history", f"nothing is kept of {subject}", f"Try `zinker export {subject}`.")
     described = subject_known(setup, subject)
@@ -112,10 +113,12 @@ def history(setup: Setup, subject: str, place: str = "", sought: Sought = EVERYT
         told = {(step.after.place, step.after.machine) for step in steps if step.found}
         silent = [group[-1] for where, group in by_place.items() if where not in told]
         constant = tuple(one for last in silent for one in reader.constant(last)) if sought.is_narrow else ()
+        if sought.addresses and not told and not constant:
+            raise reader.nothing(versions[-1])
         title = described.title if described else subject
         titles = reader.titles
     return History(
-        subject, title, described, tuple(versions), tuple(steps), titles, tuple(reader.left), constant
+        subject, title, described, tuple(versions), tuple(steps), titles, (*damaged, *reader.left), constant
     )
 
 
@@ -234,3 +237,14 @@ class _Reader:
                     record.id, setting.document, setting.address, (text_of(setting),)
                 ):
                     yield version, record.id, setting
+
+    def nothing(self, version: Version) -> WrongUsage:
+        """Make the error for addresses that nothing in any version fits, with the nearest of one version."""
+        profile, (wanted, *_) = self._opened(version), self._sought.addresses
+        records = profile.manifest.parts if profile is not None else ()
+        names = (s.address for r in records for s in (profile.settings(r.id) if profile else ()) if s.address)
+        titles = (
+            title for part in (self._subject.part if self._subject else ()) for title in part.titles.values()
+        )
+        then = f"`zinker show {version.reference}` shows all."
+        return unknown("setting", wanted, dict.fromkeys((*titles, *names)), then)

@@ -15,13 +15,13 @@ import msgspec
 
 from zinker.jobs.comparing import compare
 from zinker.jobs.looking import subject_states
-from zinker.jobs.period import is_for_all
+from zinker.jobs.period import is_for_all, is_of_another_machine
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import subject_known
 from zinker.model.address import matches
-from zinker.model.errors import WrongUsage, ZinkerError
-from zinker.model.names import unknown
+from zinker.model.errors import Damaged, WrongUsage, ZinkerError
+from zinker.model.names import place_told, unknown
 from zinker.model.profile import Manifest
 from zinker.model.setting import DOCUMENT, WITHHELD, Leaf, Setting
 from zinker.shelf.shelf import Version
@@ -113,40 +113,70 @@ def survey(
     for subject in subjects:
         setup.catalogue.find(subject)
     known = tuple(subjects) or tuple(dict.fromkeys([*setup.catalogue.files(), *setup.shelf.subjects()]))
-    newest = _newest(setup, known)
-    kept = {place for place, _ in newest}
-    if against and not is_for_all(against) and parse_reference(against).subject not in known:
-        raise unknown("subject", parse_reference(against).subject, known, "--against takes one of these.")
-    names = places or tuple(setup.places)
-    looker = _Looker(setup, known, newest, against)
+    newest, damaged = _newest(setup, known)
+    reachable = {place for place, _ in newest if place.partition("/")[0] in setup.places}
+    names = places or tuple(dict.fromkeys([*setup.places, *sorted(reachable)]))
+    looker = _Looker(setup, known, newest, _references(setup, known, against))
     cells: list[Cell] = []
     for done, (place, found) in enumerate(_all(names, looker.look, seconds, concurrency), 1):
         setup.progress("Places", done, len(names))
         cells += looker.silent(place, found) if isinstance(found, str) else found
-    # What was captured of places that zinker.toml no longer names is seen, too.
-    gone = sorted(kept - set(names) - {name.partition("/")[0] for name in names}) if not places else []
-    cells += [
-        cell for place in gone for cell in looker.silent(place, "zinker.toml does not name it any more")
-    ]
+    # What was captured of other machines, or of places that zinker.toml no longer names, is seen, too.
+    others = sorted({place for place, _ in newest} - {*names}) if not places else []
+    why = "it cannot be looked at from here"
+    cells += [cell for place in others for cell in looker.silent(place, why)]
+    cells += [Cell("", id, "failed", why=f"damaged: {reference}") for id, reference in damaged]
     cells.sort(key=lambda cell: (cell.place, cell.subject))
     if not cells:
-        raise WrongUsage(
-            "No survey", "nothing is kept, and nothing is there", "`zinker subjects` looks closer."
-        )
+        then = "`zinker subjects` looks closer."
+        raise WrongUsage("No survey", "nothing is kept, and nothing is there", then)
     titles = {cell.subject: looker.title(cell.subject) for cell in cells if cell.subject}
-    return Survey(tuple(cells), titles, tuple(_oddities(setup, known, newest, names, gone)), against)
+    meant = {*names, *others}
+    kept = {key: version for key, version in newest.items() if key[0] in meant}
+    return Survey(tuple(cells), titles, tuple(_oddities(setup, known, kept)), against)
 
 
-def _newest(setup: Setup, subjects: Iterable[str]) -> dict[tuple[str, str], Version]:
-    """Return the newest version of every place and subject."""
+def _newest(
+    setup: Setup, subjects: Iterable[str]
+) -> tuple[dict[tuple[str, str], Version], list[tuple[str, str]]]:
+    """Return the newest version of every place and subject, and the subjects and names of damaged ones.
+
+    What another machine calls `here` goes by the name of that machine.
+    """
     kept = setup.shelf.subjects()
-    return {
-        (version.place, subject): version
-        for subject in subjects
-        if subject in kept
-        for version in setup.shelf.versions(subject)
-        if version.is_asked_for
-    }
+    versions = [one for id in subjects if id in kept for one in setup.shelf.versions(id)]
+    newest: dict[tuple[str, str], Version] = {}
+    for version in versions:
+        is_elsewhere = is_of_another_machine(version.place, version.machine)
+        name = place_told(version.place, version.machine) if is_elsewhere else version.place
+        if version.is_asked_for:
+            newest[name, version.subject] = version
+    return newest, [(one.subject, one.reference) for one in versions if one.problem]
+
+
+def _references(setup: Setup, subjects: Iterable[str], against: str) -> dict[str, str]:
+    """Return the version of each subject that its places are held against; raises where there is none at all."""
+    if not against:
+        return {}
+    if not is_for_all(against):
+        wanted = parse_reference(against)
+        if wanted.subject not in subjects:
+            raise unknown("subject", wanted.subject, subjects, "--against takes one of these.")
+        return {
+            wanted.subject: setup.shelf.find(
+                wanted.subject, wanted.version or "latest", wanted.place
+            ).reference
+        }
+    place, _, which = against.rpartition("@")
+    found: dict[str, str] = {}
+    for subject in subjects:
+        with contextlib.suppress(WrongUsage):
+            found[subject] = setup.shelf.find(subject, which, place.rstrip(":")).reference
+    if not found:
+        raise WrongUsage(
+            "No survey", f"no version of any subject is called {against}", "`zinker list` shows all."
+        )
+    return found
 
 
 def _all(
@@ -198,12 +228,16 @@ class _Looker:
     """What is needed to look at one place after another, each from a thread of its own."""
 
     def __init__(
-        self, setup: Setup, subjects: tuple[str, ...], newest: dict[tuple[str, str], Version], against: str
+        self,
+        setup: Setup,
+        subjects: tuple[str, ...],
+        newest: dict[tuple[str, str], Version],
+        references: dict[str, str],
     ) -> None:
         # Looked up once, and not by several threads at once.
         setup.withholder()
         self._described = {id: subject_known(setup, id) for id in subjects}
-        self._setup, self._newest, self._against = setup, newest, against
+        self._setup, self._newest, self._references = setup, newest, references
         self._old = datetime.datetime.now().astimezone() - datetime.timedelta(days=setup.stale_days)
 
     def title(self, subject: str) -> str:
@@ -243,7 +277,7 @@ class _Looker:
                     Cell(place, subject, "missing", newest, why="nothing of it is there") if newest else None
                 )
             live, drift = f"{place}:{subject}", None
-            if reference := self._reference(subject):
+            if reference := self._references.get(subject):
                 drift = len(compare(setup, reference, live).differences)
             if newest is None:
                 return Cell(place, subject, "never", drift=drift)
@@ -255,29 +289,16 @@ class _Looker:
         state_of: State = "stale" if is_stale else "kept"
         return Cell(place, subject, state_of, newest, len(found.differences), drift, why)
 
-    def _reference(self, subject: str) -> str:
-        """Return the version of a subject that all are held against, or ""."""
-        if not self._against:
-            return ""
-        if is_for_all(self._against):
-            place, _, which = self._against.rpartition("@")
-            return f"{place}{subject}@{which}"
-        return self._against if parse_reference(self._against).subject == subject else ""
-
 
 def _oddities(
-    setup: Setup,
-    subjects: Iterable[str],
-    newest: dict[tuple[str, str], Version],
-    names: Iterable[str],
-    gone: Iterable[str],
+    setup: Setup, subjects: Iterable[str], newest: dict[tuple[str, str], Version]
 ) -> Iterator[Oddity]:
     """Yield the places that are not like most others, subject by subject, the oddest first."""
-    places = {*names, *gone}
     for subject in subjects:
-        versions = [one for (place, id), one in newest.items() if id == subject and place in places]
-        if len(versions) >= _FEWEST:
-            yield from _odd_ones(setup, subject, versions)
+        versions = [one for (_, id), one in newest.items() if id == subject]
+        with contextlib.suppress(Damaged):  # `check` says which; what was looked at stands all the same
+            if len(versions) >= _FEWEST:
+                yield from _odd_ones(setup, subject, versions)
 
 
 def _odd_ones(setup: Setup, subject: str, versions: list[Version]) -> Iterator[Oddity]:

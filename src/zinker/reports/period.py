@@ -38,16 +38,17 @@ def _place(comparison: Comparison) -> str:
 
 def _summary(period: Period) -> Iterator[Block]:
     differences = [one for comparison in period.comparisons for one in comparison.differences]
-    yield Paragraph(
-        summary(differences, sum(comparison.alike for comparison in period.comparisons)), "strong"
-    )
+    alike = sum(comparison.alike for comparison in period.comparisons)
+    told = summary(differences, alike) if period.comparisons else "Nothing could be compared."
+    yield Paragraph(told, "strong")
     rows = []
     for comparison in period.comparisons:
         words = Counter(one.word for one in comparison.differences)
         counts = (f"{words[word]:,}" for word in WORDS)
         rows.append((*counts, comparison.about.title, _place(comparison)))
-    yield GAP
-    yield Table((*WORDS, "subject", "place"), tuple(rows))
+    if rows:
+        yield GAP
+        yield Table((*WORDS, "subject", "place"), tuple(rows))
     if period.left:
         yield Reasons("Not compared:", tuple((where, why, 1) for where, why in period.left))
 

@@ -93,17 +93,18 @@ class Shelf:
         at = next((at for at, one in enumerate(versions) if one.number == version.number), len(versions))
         return sum(one.place == version.place and one.is_asked_for for one in versions[at + 1 :])
 
-    def find(self, subject: str, which: str, place: str = "") -> Version:
+    def find(self, subject: str, which: str, place: str = "", machine: str = "") -> Version:
         """Find the version that `which` names: a number, a label, a day (2026-11-20), or `latest`.
 
-        With a place, only versions from there count. Fallbacks are found by number only, those of only some
+        With a place, only versions from there count, with a machine, of that alone: a shelf may be that of many,
+        and `here` is another place on each. Fallbacks are found by number only, those of only some
         settings, or of a loss, by number or label.
         Raises `WrongUsage` if there is none.
         """
         if which.isdecimal():
             one = self.records.one(subject, int(which))
             return self._only([one] if one else [], subject, which, place)
-        versions = self.versions(subject)
+        versions = [one for one in self.versions(subject) if one.problem or machine in ("", one.machine)]
         if which == "latest":
             return self._only(_latest(versions, place), subject, which, place)
         versions = [v for v in versions if not v.problem and not v.fallback_of and place in ("", v.place)]

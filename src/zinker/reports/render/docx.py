@@ -12,6 +12,7 @@ from typing import IO, Any
 from xml.sax.saxutils import escape, quoteattr
 
 import docx as library
+import msgspec
 from docx.enum.text import WD_ALIGN_PARAGRAPH, WD_BREAK
 from docx.oxml import OxmlElement
 from docx.oxml.ns import qn
@@ -33,8 +34,10 @@ _COLOURS = {
     "gone": "59636E",
     "quiet": "59636E",
 }
-# Of longer texts, the middle is left out.
+# Longer texts stand at the end, in lines: no program sets them in a cell in a reasonable time.
 _LONGEST = 4000
+_LINE = 1000
+_BEGUN = 200
 # Rows with longer values may go over to the next page.
 _LONG = 1500
 
@@ -133,13 +136,42 @@ def _styles(document: Any) -> None:
 
 def _body(page: Page) -> Iterator[str]:
     numbers = iter(range(1, 1_000_000_000))  # of bookmarks, which a document counts
+    long: list[str] = []
     if page.summary:
         yield _paragraph(_run("Summary"), "Heading1")
         yield from _drawn(page.summary, numbers)
     if page.contents:
         yield _paragraph(_run("Contents"), "Heading1")
         yield from (_line_of_contents(*one) for one in page.contents)
-    yield from _drawn(page.body, numbers)
+    yield from _drawn(_shortened(page.body, long), numbers)
+    if long:
+        yield _paragraph(_run("Long texts"), "Heading1")
+    for number, text in enumerate(long, 1):
+        yield _paragraph(_run(f"Text {number}"), "Heading2")
+        lines = (text[at : at + _LINE] for at in range(0, len(text), _LINE))
+        yield from (_in_cell(_run(line)) for line in lines)
+
+
+def _shortened(blocks: Iterable[Block], long: list[str]) -> Iterator[Block]:
+    """Yield blocks in which long texts are begun only, and lead to where they stand whole."""
+
+    def begun(text: str | None) -> str | None:
+        if text is None or len(text) <= _LONGEST:
+            return text
+        long.append(visible(text))
+        return f"{text[:_BEGUN]} … ({len(text):,} characters: text {len(long)} at the end)"
+
+    def shorter(entry: Entry) -> Entry:
+        if len(entry.name) + len(entry.before or "") + len(entry.after or "") <= _LONGEST:
+            return entry
+        before, after = begun(entry.before), begun(entry.after)
+        return msgspec.structs.replace(entry, name=begun(entry.name) or "", before=before, after=after)
+
+    for block in blocks:
+        if isinstance(block, Section):
+            entries, inside = (tuple(map(shorter, some)) for some in (block.entries, block.inside))
+            block = msgspec.structs.replace(block, entries=entries, inside=inside)
+        yield block
 
 
 def _drawn(blocks: Iterable[Block], numbers: Iterator[int]) -> Iterator[str]:
@@ -227,18 +259,8 @@ def _paragraph(runs: str, style: str = "", indent: int = 0) -> str:
 def _run(text: str, look: str = "", is_bold: bool = False) -> str:
     bold = "<w:b/>" if is_bold else ""
     colour = f'<w:color w:val="{_COLOURS[look]}"/>' if look in _COLOURS else ""
-    told = escape(_short(visible(text)))
+    told = escape(visible(text))
     return f'<w:r><w:rPr>{bold}{colour}</w:rPr><w:t xml:space="preserve">{told}</w:t></w:r>'
-
-
-def _short(text: str) -> str:
-    """Return a text without the middle of what is so long that no program can set it in a reasonable time."""
-    if len(text) <= _LONGEST:
-        return text
-    half, left = _LONGEST // 2, len(text) - _LONGEST
-    return (
-        f"{text[:half]} … ({left:,} characters are left out here; text and HTML have them) … {text[-half:]}"
-    )
 
 
 def _entries(entries: Sequence[Entry]) -> Iterator[str]:
