@@ -1,5 +1,6 @@
 """A shelf that many write to, on a disk and on a share; one that goes away, is full, or has a wrong clock."""
 
+import errno
 import json
 import os
 import shutil
@@ -12,8 +13,9 @@ from test_refusals import in_mounts
 from test_registry import samba  # noqa: F401 - a fixture
 
 from zinker.jobs import export
-from zinker.model.errors import Damaged
+from zinker.model.errors import Damaged, NoAnswer
 from zinker.shelf.page import Page
+from zinker.shelf.smb_storage import SmbStorage, share_at
 from zinker.shelf.storage import FolderStorage
 
 AT = ("--place", "potting-shed")
@@ -111,6 +113,42 @@ def test_a_line_that_is_lost_leaves_whole_versions_and_is_swept(on_share, samba,
     on_share("export", "mosslight", *AT)
     assert not list((samba.path / "kept/shelf/writing").iterdir())
     assert on_share("show", "mosslight", "--find", "x6").out.count("x6") >= 1
+
+
+@pytest.mark.parametrize("number", [errno.EBADF, errno.EPIPE, errno.ECONNRESET, errno.ETIMEDOUT, errno.EIO])
+def test_whatever_a_lost_line_says_is_told_as_one(number, samba, monkeypatch):  # noqa: F811
+    """A socket that another thread has closed has a bad descriptor; and nothing of a file is believed then."""
+    import smbprotocol.open
+    import smbprotocol.transport
+
+    flushed = []
+    flush = smbprotocol.open.Open.flush
+    monkeypatch.setattr(smbprotocol.open.Open, "flush", lambda *given: flushed.append(1) or flush(*given))
+    storage = SmbStorage(share_at(f"smb://root@127.0.0.1:{samba.port}/kept/lines"), lambda: "fern-42")
+    storage.prepare()
+    with storage.batch() as batch:
+        with batch.sink("one") as file:
+            file.write(b"1")
+        assert flushed, "it is on the server's disk before it has its name"
+        batch.settle()
+        with pytest.raises(OSError, match="not here"), batch.sink("two"):
+            raise OSError(errno.ENOENT, "not here")  # of this machine
+        with pytest.raises(NoAnswer, match="the connection was lost"), batch.sink("three") as file:
+            monkeypatch.setattr(smbprotocol.transport.Tcp, "send", failing(number))
+            file.write(b"3")
+            file.close()
+    for asked in (lambda: storage.names("."), lambda: storage.size("one"), lambda: storage.open("one")):
+        with pytest.raises(NoAnswer, match="the connection was lost"):
+            asked()
+
+
+def failing(number):
+    """Return what fails so when it is called."""
+
+    def fail(*_):
+        raise OSError(number, os.strerror(number))
+
+    return fail
 
 
 def written_at_once(gardens, times):

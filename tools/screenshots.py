@@ -142,7 +142,7 @@ def _tenants(screen: Screen, garden: Path) -> None:
         screen.shot(
             "tenants",
             f"export ZINKER_SECRET_TRIAL='{SECRET}' ZINKER_SECRET_TARNHOLLOW='{SECRET}'",
-            "zinker compare garden-tenant@agreed tarnhollow:garden-tenant",
+            "zinker compare garden-tenant@agreed tarnhollow:garden-tenant --part house-rules --part programs",
             "zinker import garden-tenant@agreed --place tarnhollow --adopt --part house-rules --preview",
         )
 

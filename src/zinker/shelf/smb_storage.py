@@ -239,7 +239,7 @@ class SmbStorage(Storage):
         """Sign in, if need be; whatever SMB says comes out as `OSError`, a lost line as `NoAnswer`."""
         try:
             import smbclient
-            from smbprotocol.exceptions import SMBException
+            from smbprotocol.exceptions import SMBException, SMBOSError
         except ImportError:
             then = "Install it: pip install 'zinker[remote]'."
             raise NoAnswer(
@@ -251,12 +251,12 @@ class SmbStorage(Storage):
             if not self._is_open:
                 self._sign_in(smbclient)
             yield smbclient
-        except OSError as error:
-            if isinstance(error, ConnectionError) or not error.errno:
+        except SMBOSError as error:
+            if not error.errno:
                 raise self._silent(error) from None
             # Of the kind that Python has for it, such as FileNotFoundError.
             raise OSError(error.errno, error.strerror, str(error.filename or self.told)) from None
-        except (SMBException, ValueError) as error:
+        except (OSError, SMBException, ValueError) as error:  # what the server did not say is of the line
             raise self._silent(error) from None
 
     def _sign_in(self, smb: Any) -> None:
@@ -290,10 +290,10 @@ class SmbStorage(Storage):
             )
         elif "access_denied" in text or "AccessDenied" in name:
             why, then = f"{self._share.user} has no right to do this there", "Ask for the right to write."
-        elif "closed" in text or "Closed" in name or isinstance(error, ConnectionError):
-            why = "the connection was lost"
         elif "refused" in text:
             why = "nothing listens at that address and port"
+        elif "closed" in text or "Closed" in name or isinstance(error, OSError):
+            why = "the connection was lost"
         else:
             why = f"{name}: {error}"
         return NoAnswer(f"No answer from {self.told}", why, then)
@@ -315,12 +315,14 @@ class _SmbBatch:
         with storage._session() as smb:  # noqa: SLF001 - they are one
             path = storage._at(part)  # noqa: SLF001
             file = smb.open_file(path, "xb", buffering=_PIECE, share_access="", **storage._more)  # noqa: SLF001
-        with storage._session():  # noqa: SLF001
-            try:
-                yield file
-                file.flush()
-            finally:
-                file.close()
+        told = _Told(file, storage._session)  # noqa: SLF001
+        try:
+            yield told  # type: ignore[misc]
+        except BaseException:
+            with contextlib.suppress(Exception):  # what went wrong first is told
+                told.close()
+            raise
+        told.close()
         self._staged.append((part, name))
 
     def settle(self) -> None:
@@ -353,7 +355,7 @@ class _SmbBatch:
 
 
 class _Told:
-    """A file that is read over the line, whose errors are told as those of the storage are."""
+    """A file that is read or written over the line, whose errors are told as those of the storage are."""
 
     def __init__(self, file: Any, session: Callable[[], contextlib.AbstractContextManager[Any]]) -> None:
         self._file, self._session = file, session
@@ -362,6 +364,18 @@ class _Told:
         """Read bytes."""
         with self._session():
             return bytes(self._file.read(size))
+
+    def write(self, data: bytes) -> int:
+        """Write bytes."""
+        with self._session():
+            return int(self._file.write(data))
+
+    def close(self) -> None:
+        """Flush what was written to the server's disk, and close it."""
+        with self._session():
+            self._file.flush()
+            self._file.raw.flush()
+            self._file.close()
 
     def __getattr__(self, name: str) -> Any:
         """Do all else as the file does."""
