@@ -127,7 +127,8 @@ def test_a_silent_place_says_so(garden):
 
 def test_several_subjects_in_one_go(garden):
     done = garden("export", "mosslight", "brindlepot", "--place", "potting-shed", "--json", code=3)
-    assert [one["reference"] for one in done.json] == ["mosslight@1"]
+    first, second = done.json
+    assert first["reference"] == "mosslight@1" and "nothing of Brindlepot" in second["error"]["why"]
     assert "nothing of Brindlepot" in done.err
 
 

@@ -36,12 +36,13 @@ JOBS = (
     ("place_lock", "text_reader"),
     ("registration", "dumps"),
     ("texts",),
-    ("sources", "describing", "rebuilding", "authors", "naming"),
+    ("sources", "describing", "rebuilding", "authors", "naming", "together"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
     ("surveying",),
     ("labelling", "thinning", "verifying", "copying"),
     ("resetting", "transferring"),
+    ("rounds",),
 )
 
 

@@ -13,8 +13,8 @@ from zinker.cli.output import setup_of
 def command(
     ctx: typer.Context,
     change: Annotated[
-        int | None, typer.Argument(help="The number of a change, to see all that it wrote.", min=1)
-    ] = None,
+        str, typer.Argument(help="The number of a change, 12 or 12.2, to see all that it wrote.")
+    ] = "",
     subject: Annotated[str, typer.Option(help="Only changes of this subject.", metavar="SUBJECT")] = "",
     place: Annotated[str, typer.Option(help="Only changes at this place.", metavar="PLACE")] = "",
 ) -> None:
@@ -25,13 +25,19 @@ def command(
     Example: zinker changes 3 --output change-3.docx
     """
     from zinker.jobs import changes, one_change
-    from zinker.jobs.looking import without_fallback
+    from zinker.jobs.looking import round_change, without_fallback
+    from zinker.jobs.sources import subject_known
     from zinker.reports.changes import change_report, changes_report
 
     delivery = Delivery(ctx.params)
     setup = setup_of(ctx)
-    if change is None:
+    number = options.change_id(change) if change else None
+    if number is None:
         found = changes(setup, subject, place)
         delivery.deliver(changes_report(found, without_fallback(setup, found)))
+    elif (found_round := round_change(setup, number)) is not None:
+        from zinker.reports.rounds import round_change_report
+
+        delivery.deliver(round_change_report(*found_round, lambda id: subject_known(setup, id)))
     else:
-        delivery.deliver(change_report(*one_change(setup, change)))
+        delivery.deliver(change_report(*one_change(setup, number)))

@@ -1,7 +1,7 @@
 """`zinker compare`."""
 
 from enum import Enum
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -9,6 +9,11 @@ from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
 from zinker.model.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from zinker.jobs.comparing import Wanted
+    from zinker.jobs.period import Period
+    from zinker.jobs.setup import Setup
 
 
 class Kind(Enum):
@@ -70,7 +75,7 @@ _FILTERS: options.Group = {
 }
 
 
-@options.taking(_FILTERS, FORMS)
+@options.taking(options.ROUND, options.ACCOUNTS, _FILTERS, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[
@@ -98,9 +103,13 @@ def command(
 
     Example: zinker compare mosslight@7 glasshouse:mosslight --crosswalk new-house.crosswalk.toml
 
+    Example: zinker compare --round monday@agreed
+
+    Example: zinker compare mosslight@house-start --each-account
+
     Example: zinker compare potting-shed:@2026-11-01 potting-shed:@2026-11-22 --output november.docx
     """
-    from zinker.jobs import compare, compare_all
+    from zinker.jobs import compare
     from zinker.jobs.comparing import Wanted
     from zinker.jobs.period import is_for_all
     from zinker.jobs.translate.rules import load_rules
@@ -113,12 +122,15 @@ def command(
     rules = load_rules(crosswalk) if crosswalk else None
     wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])
     setup = setup_of(ctx)
-    if is_for_all(reference):
+    if given["round"] and not is_for_all(reference):
+        why = f"{reference} names a subject, and a round has its own"
+        raise WrongUsage("Not compared", why, "Give @VERSION, or nothing.")
+    if is_for_all(reference) or given["each_account"]:
         if rules or prefix or suffix:
-            why = "a crosswalk, --prefix and --suffix are for one subject"
+            why = "a crosswalk, --prefix and --suffix are for one subject at one place"
             raise WrongUsage("Not compared", why, "Name it, as in mosslight@7.")
         with progress_shown() as setup.progress:
-            period = compare_all(setup, reference, other, wanted, place)
+            period = _all(setup, given, reference, other, place, wanted)
         delivery.deliver(period_report(period, given["brief"]), given["full"])
         differs = any(one.differences or one.uncertain for one in period.comparisons)
         raise typer.Exit(1 if differs or period.left else 0)
@@ -127,3 +139,26 @@ def command(
     delivery.deliver(comparison_report(comparison, given["brief"]), given["full"])
     if comparison.differences or comparison.uncertain:
         raise typer.Exit(1)
+
+
+def _all(
+    setup: "Setup", given: dict[str, Any], reference: str, other: str, place: str, wanted: "Wanted"
+) -> "Period":
+    """Compare more than one: each account of a place, the members of a round, or all that is kept."""
+    from zinker.jobs import compare_all
+    from zinker.jobs.period import compare_each
+    from zinker.jobs.references import parse_reference
+    from zinker.jobs.rounds import each_account
+
+    if given["each_account"]:
+        subject = "" if not reference else parse_reference(reference).subject
+        if not subject or other or given["round"]:
+            why = "--each-account holds the accounts of a place against one version on the shelf"
+            raise WrongUsage("Not compared", why, "Name it alone, as in mosslight@7.")
+        return compare_each(
+            setup, reference, each_account(setup, [place or "here"], [subject]).members, wanted
+        )
+    what = options.round_of(setup, given["round"]) if given["round"] else None
+    if what is not None and what.version:
+        reference, other = f"@{what.version}", other or reference
+    return compare_all(setup, reference, other, wanted, place, what.members if what else None)

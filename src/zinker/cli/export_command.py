@@ -4,17 +4,19 @@ import contextlib
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, NamedTuple
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
 from zinker.cli import options
+from zinker.cli.forms import Delivery
 from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
-from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
     from zinker.jobs.exporting import Exported
+    from zinker.jobs.rounds import Kept, Round
     from zinker.jobs.setup import Setup
     from zinker.profiles.sealing import Lock
 
@@ -51,6 +53,10 @@ _Subjects = Annotated[
         metavar="[SUBJECTS]...",
     ),
 ]
+_All = Annotated[
+    bool,
+    typer.Option("--all", help="Everything that is found at the place.", rich_help_panel=options.CHOOSING),
+]
 _Homes = Annotated[
     list[str] | None,
     typer.Option(
@@ -82,6 +88,9 @@ def command(
     ctx: typer.Context,
     subjects: _Subjects = None,
     home: _Homes = None,
+    every: _All = False,
+    round: options.Round = "",
+    each_account: options.EachAccount = False,
     place: _Places = None,
     part: options.Parts = None,
     without: options.Without = None,
@@ -104,6 +113,7 @@ def command(
     preview: Annotated[
         bool, typer.Option("--preview", help="Say what would be kept, and how much room it takes.")
     ] = False,
+    report: options.Report = None,
     json: options.Json = False,
 ) -> None:
     """Capture live settings as a new version on the shelf, or as a profile file or folder.
@@ -122,6 +132,10 @@ def command(
     Example: zinker export --home ~/.config/fernwork --label before-the-update
 
     Example: zinker export mosslight --part presets --for-others --to presets.zinker
+
+    Example: zinker export --round monday --label agreed
+
+    Example: zinker export mosslight --each-account
     """
     setup = setup_of(ctx)
     locks = locks_for(sealed_for or []) if with_secrets or sealed_for else ()
@@ -141,13 +155,52 @@ def command(
         move,
         again,
     )
-    places = place or ["here"]
-    with _described(setup, home or [], places, subjects or [], preview) as names:
-        jobs = list(_jobs(setup, names, places, wanted))
-        results, code = _all(setup, jobs, wanted, json)
-    if json:
-        emit_json(results)
+    delivery = Delivery({}, report) if report else None
+    if bool(home) + bool(subjects) + bool(round) + every != 1:
+        why = (
+            "what is to be captured was named in more than one way"
+            if home or subjects
+            else "nothing was named"
+        )
+        then = "Name subjects, or homes with --home, or a --round, or --all."
+        raise WrongUsage("Not exported", why, then)
+    if round and place:
+        raise WrongUsage("Not exported", "a round has its own places", "Leave --place out.")
+    if each_account and not subjects:
+        raise WrongUsage("Not exported", "--each-account is for subjects", "Name them, as in mosslight.")
+    with _meant(
+        setup, home or [], place or ["here"], subjects or [], wanted, round, every, each_account
+    ) as what:
+        code = _all(setup, what, wanted, json, delivery)
     raise typer.Exit(code)
+
+
+@contextlib.contextmanager
+def _meant(
+    setup: "Setup",
+    homes: list[str],
+    places: list[str],
+    subjects: list[str],
+    wanted: _Wanted,
+    round: str,
+    every: bool,
+    each_account: bool,
+) -> "Iterator[Round]":
+    """Yield all that is to be exported, as a round; one that has no name was not asked for as one."""
+    from zinker.jobs.rounds import Round, found_at, round_named
+    from zinker.jobs.rounds import each_account as of_each
+
+    if round:
+        yield round_named(setup, round, is_live=True)
+    elif every:
+        for one in places:
+            setup.check_place(one)
+        yield found_at(setup, places)
+    elif each_account:
+        yield of_each(setup, places, subjects)
+    else:
+        with _described(setup, homes, places, subjects, wanted.preview) as names:
+            yield Round("", tuple(_jobs(setup, names, places, wanted)))
 
 
 @contextlib.contextmanager
@@ -157,9 +210,6 @@ def _described(
     """Yield the subjects to be exported; homes get a subject file of their own, which stays if they are kept."""
     from zinker.jobs.describing import describe_homes
 
-    if bool(homes) == bool(subjects):
-        why = "--home is for what no subject describes" if homes else "neither a subject nor a home was named"
-        raise WrongUsage("Not exported", why, "Name subjects, or homes with --home.")
     if not homes:
         yield subjects
         return
@@ -176,40 +226,38 @@ def _described(
         print(f"Described as {known.id} in {known.draft}", file=sys.stderr)
 
 
-def _all(
-    setup: "Setup", jobs: list[tuple[str, str]], wanted: _Wanted, json: bool
-) -> tuple[list[dict[str, Any]], int]:
-    """Export one after the other; returns what came of them for programs, and the exit code."""
+def _all(setup: "Setup", what: "Round", wanted: _Wanted, json: bool, delivery: Delivery | None) -> int:
+    """Export all, places side by side, and say what came of them; returns the exit code."""
+    from zinker.jobs.rounds import export_round
+    from zinker.jobs.sources import subject_known
     from zinker.reports.exported import exported_blocks
+    from zinker.reports.rounds import kept_json, kept_report, kept_summary
 
-    codes: set[int] = {0}
-    results: list[dict[str, Any]] = []
-    for name, where in jobs:
-        try:
-            done = _export(setup, name, where, wanted)
-        except ZinkerError as error:
-            if len(jobs) == 1:
-                raise
-            codes.add(error.exit_code)  # the others are captured all the same
-            say(error)
-            continue
-        codes.add(0 if done.is_complete else 1)
-        reference = done.version.reference if done.version else ""
-        if json:
-            named: dict[str, Any] = {"named": done.named} if wanted.for_others else {}
-            path = str(done.path or "")
-            named |= {"room": done.room} if done.room else {}
-            lost = done.before.lost if done.before else ()
-            told = {"lost": [part._asdict() for part in lost]} if lost else {}
-            known: dict[str, Any] = {"unchanged": True} if done.is_known else {}
-            results.append(
-                {"reference": reference, "path": path, "profile": done.manifest, **named, **told, **known}
-            )
-            continue
-        id = done.manifest.subject
-        described = setup.catalogue.find(id) if id in setup.catalogue.files() else None
-        emit(exported_blocks(done, described))
-    return results, max(codes)
+    kept: list[Kept] = []
+    with progress_shown() as progress:
+        setup.progress = progress
+        for one in export_round(what, setup, lambda own, at, name: _export(own, name, at, wanted), progress):
+            kept.append(one)
+            if one.error is not None and len(what.members) == 1:
+                raise one.error
+            if one.error is not None:
+                say(one.error)  # the others are captured all the same
+            elif one.exported is not None and not json:
+                emit(exported_blocks(one.exported, subject_known(setup, one.exported.manifest.subject)))
+    if json:
+        emit_json([kept_json(one, wanted.for_others) for one in kept])
+    elif what.name:
+        emit(kept_summary(kept))
+    if delivery is not None:
+        name = what.name or ", ".join(dict.fromkeys(name for _, name in what.members))
+        delivery.deliver(kept_report(name, kept, lambda id: subject_known(setup, id), wanted.note))
+    return max((_code(one) for one in kept), default=0)
+
+
+def _code(one: "Kept") -> int:
+    if one.error is not None:
+        return one.error.exit_code
+    return 0 if one.exported is None or one.exported.is_complete else 1
 
 
 def _is_text(name: str) -> bool:
@@ -224,13 +272,13 @@ def _is_kept(name: str) -> bool:
 
 
 def _jobs(setup: "Setup", names: list[str], places: list[str], wanted: _Wanted) -> Iterator[tuple[str, str]]:
-    """Yield what is to be exported from where; raises `WrongUsage` for a wrong name among them."""
+    """Yield from where what is to be exported; raises `WrongUsage` for a wrong name among them."""
     from zinker.jobs.exporting import check_names
 
     live = [name for name in names if not _is_text(name) and not _is_kept(name)]
     check_names(setup, live, places, wanted.parts, wanted.without)
     for name in dict.fromkeys(names):
-        yield from ((name, place) for place in dict.fromkeys(places if name in live else places[:1]))
+        yield from ((place, name) for place in dict.fromkeys(places if name in live else places[:1]))
 
 
 def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported":
@@ -242,29 +290,27 @@ def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported
     if option and (_is_text(name) or _is_kept(name)):
         why = f"{name} is no live subject, and {option} is for one"
         raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
-    with progress_shown() as progress:
-        setup.progress = progress
-        if _is_text(name):
-            return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
-        if _is_kept(name):
-            return export_version(setup, name, to, replace, wanted.ansi)
-        return export(
-            setup,
-            name,
-            place,
-            wanted.parts,
-            wanted.without,
-            label,
-            note,
-            to,
-            replace,
-            progress,
-            locks,
-            wanted.ansi,
-            wanted.for_others,
-            wanted.documents,
-            wanted.is_loss_meant,
-            wanted.preview,
-            wanted.move,
-            wanted.again,
-        )
+    if _is_text(name):
+        return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
+    if _is_kept(name):
+        return export_version(setup, name, to, replace, wanted.ansi)
+    return export(
+        setup,
+        name,
+        place,
+        wanted.parts,
+        wanted.without,
+        label,
+        note,
+        to,
+        replace,
+        setup.progress,
+        locks,
+        wanted.ansi,
+        wanted.for_others,
+        wanted.documents,
+        wanted.is_loss_meant,
+        wanted.preview,
+        wanted.move,
+        wanted.again,
+    )

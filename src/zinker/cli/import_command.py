@@ -1,6 +1,6 @@
 """`zinker import`."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -8,15 +8,36 @@ from zinker.cli import options
 from zinker.cli.asking import chooser, resolver
 from zinker.cli.changing import run_change
 from zinker.cli.locks import lock_from
+from zinker.model.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from zinker.cli.changing import ApproveAny
+    from zinker.jobs.apply.carry_out import Outcome
+    from zinker.jobs.capture.capture import Progress
+    from zinker.jobs.setup import Setup
+    from zinker.jobs.together import Together
 
 
 @options.taking(
-    options.WISHES, options.POLICIES, options.OWNERS, options.DEVICES, options.CHECKS, options.RESULT
+    options.ROUND,
+    options.WISHES,
+    options.POLICIES,
+    options.OWNERS,
+    options.DEVICES,
+    options.CHECKS,
+    options.RESULT,
 )
 def command(
     ctx: typer.Context,
-    reference: Annotated[str, typer.Argument(help="A kept version, or the path of a profile.")],
-    place: options.Place = "here",
+    reference: Annotated[
+        str,
+        typer.Argument(
+            help="A kept version, or the path of a profile; PLACE:@LABEL for all that is kept of a place."
+        ),
+    ] = "",
+    place: Annotated[
+        str, typer.Option(help="The place, `here` by default; of a round, its own.", metavar="PLACE")
+    ] = "",
     with_secrets: options.WithSecrets = False,
     key: options.Key = None,
 ) -> None:
@@ -27,23 +48,46 @@ def command(
     Example: zinker import mosslight@latest --part general --preview
 
     Example: zinker import stick/mosslight.zinker --adopt --crosswalk new-house.crosswalk.toml
-    """
-    from zinker.jobs import import_profile
 
+    Example: zinker import --round monday@agreed --preview
+    """
+    from zinker.jobs import import_profile, import_round
+    from zinker.jobs.period import is_for_all
+
+    given = ctx.params
+    is_round = bool(given["round"]) or is_for_all(reference)
+    if bool(given["round"]) == bool(reference):
+        why = "a version and a round were named" if reference else "neither a version nor a round was named"
+        raise WrongUsage("Not imported", why, "Name one, as in mosslight@7 or --round monday@agreed.")
     wishes = options.wishes(ctx)
-    run_change(
-        ctx,
-        lambda setup, approve, progress: import_profile(
+    more: dict[str, Any] = {
+        "preview": given["preview"],
+        "resolve": resolver(given["on_conflict"]),
+        "choose": chooser(given["choose"]),
+        "unlock": (lambda kinds: lock_from(kinds, key)) if with_secrets or key else None,
+    }
+    asks = given["choose"] or given["on_conflict"] == "ask" or more["unlock"] is not None
+
+    def run(setup: "Setup", approve: "ApproveAny", progress: "Progress") -> "Outcome | Together":
+        if not is_round:
+            done: Outcome = import_profile(
+                setup, reference, place or "here", wishes, approve=approve, progress=progress, **more
+            )
+            return done
+        what, at = options.round_of(setup, given["round"], reference), place if reference else ""
+        if place and not reference:
+            why = "a round goes back to its own places"
+            raise WrongUsage("Not imported", why, "Leave --place out, or name PLACE:@VERSION and --place.")
+        return import_round(
             setup,
-            reference,
-            place,
+            what,
             wishes,
-            preview=ctx.params["preview"],
+            given["live"] or (),
+            at,
             approve=approve,
-            resolve=resolver(ctx.params["on_conflict"]),
-            choose=chooser(ctx.params["choose"]),
             progress=progress,
-            unlock=(lambda kinds: lock_from(kinds, key)) if with_secrets or key else None,
-        ),
-        "Not imported",
-    )
+            one_by_one=asks,
+            **more,
+        )
+
+    run_change(ctx, run, "Not imported")

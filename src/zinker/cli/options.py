@@ -10,9 +10,13 @@ import typer
 
 from zinker.cli.guard import understood
 from zinker.cli.output import can_ask
+from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
     from zinker.jobs.importing import Wishes
+    from zinker.jobs.rounds import Round as Round_
+    from zinker.jobs.setup import Setup
+    from zinker.model.change import ChangeId
 
 # The headings that options stand under in the help of a command.
 CHOOSING = "Which of it"
@@ -244,14 +248,31 @@ Suffix = Annotated[
     ),
 ]
 Live = Annotated[
-    str,
+    list[str] | None,
     typer.Option(
         "--live",
-        help="The name of the place, if others depend on it.",
+        help="The name of the place, if others depend on it; may be given again.",
         metavar="PLACE",
         rich_help_panel=OVERRULING,
     ),
 ]
+Round = Annotated[
+    str,
+    typer.Option(
+        "--round",
+        help="A round of zinker.toml: NAME, or NAME@VERSION.",
+        metavar="ROUND",
+        rich_help_panel=CHOOSING,
+    ),
+]
+EachAccount = Annotated[
+    bool,
+    typer.Option(
+        "--each-account", help="At every account of the place that has it.", rich_help_panel=CHOOSING
+    ),
+]
+ROUND: Group = {"round": (Round, "")}
+ACCOUNTS: Group = {"each_account": (EachAccount, False)}
 WISHES: Group = CHOICE | {
     "as_": (As, ""),
     "exact": (Exact, False),
@@ -271,7 +292,7 @@ RUNNING: Group = {
     "despite_space": (DespiteSpace, False),
 }
 POLICIES: Group = {"for_whom": (ForWhom, False), "prefix": (Prefix, ""), "suffix": (Suffix, "")}
-LIVE: Group = {"live": (Live, "")}
+LIVE: Group = {"live": (Live, None)}
 CHECKS: Group = RUNNING | LIVE | {"leave_unwritable": (LeaveUnwritable, False)}
 OWNERS: Group = {"adopt": (Adopt, False), "other_user": (OtherUser, False)}
 DEVICES: Group = {"new_instance": (NewInstance, False), "other_device": (OtherDevice, False)}
@@ -308,6 +329,30 @@ def taking(*groups: Group) -> Callable[[Command], Command]:
     return decorate
 
 
+def round_of(setup: "Setup", name: str, reference: str = "", is_live: bool = False) -> "Round_":
+    """Return the round that is meant: one of zinker.toml, or, as PLACE:@VERSION, all that is kept of a place."""
+    from zinker.jobs.period import taken
+    from zinker.jobs.rounds import kept_of, round_named
+
+    if name:
+        return round_named(setup, name, is_live)
+    place, version = taken(reference)
+    return kept_of(setup, place or "here", version)
+
+
+def change_id(text: str) -> "ChangeId":
+    """Take the number of a change as people write it."""
+    from zinker.model.change import ChangeId
+
+    try:
+        return ChangeId.of(text)
+    except ValueError:
+        why = f"{text!r} is no number of a change"
+        raise WrongUsage(
+            f"No change {text}", why, "Write it as in 12, or 12.2; `zinker changes` lists them."
+        ) from None
+
+
 def overruled(ctx: typer.Context) -> frozenset[str]:
     """Return the names of the checks that the options given overrule.
 
@@ -320,7 +365,7 @@ def overruled(ctx: typer.Context) -> frozenset[str]:
     names = {name for name in OVERRULABLE if given.get(name.replace("-", "_"))}
     target = given.get("target") or given.get("place")
     is_asked = can_ask() and not given["yes"] and not given["json"]
-    if (given.get("live") and given["live"] == target) or is_asked:
+    if target in (given.get("live") or ()) or is_asked:
         names.add(NAMED)
     return frozenset(names)
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from zinker.jobs.setup import Setup
+    from zinker.jobs.together import Plans
     from zinker.model.plan import Plan
     from zinker.reports.page import Block
     from zinker.reports.render.text import Line
@@ -131,20 +132,23 @@ def can_ask() -> bool:
     return bool(ctypes.windll.kernel32.GetConsoleMode(handle, mode))  # type: ignore[attr-defined,unused-ignore]
 
 
-def asker(yes: bool, is_quiet: bool, what: str, show: Callable[["Plan"], None]) -> Callable[["Plan"], bool]:
+def asker(
+    yes: bool, is_quiet: bool, what: str, show: "Callable[[Plan | Plans], None]"
+) -> "Callable[[Plan | Plans], bool]":
     """Return what shows a plan and asks for it; without a terminal, or with --json, only --yes will do."""
 
-    def approve(plan: "Plan") -> bool:
+    def approve(plan: "Plan | Plans") -> bool:
         show(plan)
         if yes:
             return True
         if is_quiet or not can_ask():
             why = "there is no terminal to ask at, and --yes was not given"
             raise Refused(what, why, "Look at the plan with --preview, then add --yes.")
-        if plan.is_production:
-            asked = f"{plan.place} is live: others depend on it. Type its name to write this"
-            return bool(typer.prompt(asked, default="", show_default=False) == plan.place)
-        return typer.confirm("Write this?", default=False)
+        for place in plan.production:
+            asked = f"{place} is live: others depend on it. Type its name to write this"
+            if typer.prompt(asked, default="", show_default=False) != place:
+                return False
+        return bool(plan.production) or typer.confirm("Write this?", default=False)
 
     return approve
 

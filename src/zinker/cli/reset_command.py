@@ -1,14 +1,21 @@
 """`zinker reset`."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from zinker.cli import options
 from zinker.cli.changing import run_change
 
+if TYPE_CHECKING:
+    from zinker.cli.changing import ApproveAny
+    from zinker.jobs.apply.carry_out import Outcome
+    from zinker.jobs.capture.capture import Progress
+    from zinker.jobs.setup import Setup
+    from zinker.jobs.together import Together
 
-@options.taking(options.CHOICE, options.OWNERS, options.CHECKS, options.RESULT)
+
+@options.taking(options.ACCOUNTS, options.CHOICE, options.OWNERS, options.CHECKS, options.RESULT)
 def command(
     ctx: typer.Context,
     subject: Annotated[str, typer.Argument(help="The subject, or subject/instance.")],
@@ -32,21 +39,22 @@ def command(
     Example: zinker reset garden-desk --address '/panel/*' --preview
 
     Example: zinker reset mosslight --to mosslight@house-start
-    """
-    from zinker.jobs import reset
 
-    wishes = options.wishes(ctx)
-    run_change(
-        ctx,
-        lambda setup, approve, progress: reset(
-            setup,
-            subject,
-            place,
-            wishes,
-            to,
-            preview=ctx.params["preview"],
-            approve=approve,
-            progress=progress,
-        ),
-        "Not reset",
-    )
+    Example: zinker reset mosslight --each-account --preview
+    """
+    from zinker.jobs import reset, reset_round
+    from zinker.jobs.rounds import each_account
+
+    wishes, given = options.wishes(ctx), ctx.params
+
+    def run(setup: "Setup", approve: "ApproveAny", progress: "Progress") -> "Outcome | Together":
+        more: dict[str, Any] = {"preview": given["preview"], "approve": approve, "progress": progress}
+        done: Outcome | Together
+        if given["each_account"]:
+            what = each_account(setup, [place], [subject])
+            done = reset_round(setup, what, wishes, to, given["live"] or (), **more)
+        else:
+            done = reset(setup, subject, place, wishes, to, **more)
+        return done
+
+    run_change(ctx, run, "Not reset")

@@ -7,9 +7,10 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery, deliver_picture, picture_path
 from zinker.cli.output import progress_shown, setup_of
+from zinker.model.errors import WrongUsage
 
 
-@options.taking(FORMS)
+@options.taking(options.ROUND, FORMS)
 def command(
     ctx: typer.Context,
     subject: Annotated[
@@ -32,6 +33,8 @@ def command(
 
     Example: zinker survey
 
+    Example: zinker survey --round monday@agreed
+
     Example: zinker survey brindlepot --against brindlepot@agreed --output kiosks.html
     """
     from zinker.jobs import survey
@@ -40,8 +43,20 @@ def command(
     picture = picture_path(ctx.params["output"])
     delivery = None if picture else Delivery(ctx.params)
     setup = setup_of(ctx)
+    named = ctx.params["round"]
+    if named and (place or subject):
+        raise WrongUsage("No survey", "a round has its own places and subjects", "Name it alone.")
+    what = options.round_of(setup, named, is_live=True) if named else None
+    against = against or (f"@{what.version}" if what and what.version else "")
     with progress_shown() as setup.progress:
-        found = survey(setup, tuple(place or ()), tuple(subject or ()), against, within)
+        found = survey(
+            setup,
+            tuple(place or ()),
+            tuple(subject or ()),
+            against,
+            within,
+            members=what.members if what else None,
+        )
     if picture is not None:
         from zinker.reports.render.map import survey_map
 

@@ -1,6 +1,6 @@
 """`zinker undo`."""
 
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -9,14 +9,20 @@ from zinker.cli.changing import run_change
 from zinker.cli.output import emit_json, setup_of
 from zinker.model.errors import WrongUsage
 
+if TYPE_CHECKING:
+    from zinker.model.change import ChangeId
+
 
 @options.taking(options.RUNNING, options.LIVE, options.RESULT)
 def command(
     ctx: typer.Context,
     change: Annotated[
-        int | None,
-        typer.Argument(help="The number of the change; without it, the newest that can be undone.", min=1),
-    ] = None,
+        str,
+        typer.Argument(
+            help="The number of the change, 12, or 12.2 for a member of a round; without it, the newest that can "
+            "be undone.",
+        ),
+    ] = "",
     leave_later: Annotated[
         bool, typer.Option("--leave-later", help="Leave alone what later changes touched, too.")
     ] = False,
@@ -34,32 +40,36 @@ def command(
 
     Example: zinker undo 3 --preview
 
+    Example: zinker undo 12.2
+
     Example: zinker undo 3 --as-it-is
     """
     from zinker.jobs import undo
 
     given = ctx.params
+    number = options.change_id(change) if change else None
     if as_it_is:
-        _leave(ctx, change)
+        _leave(ctx, number)
         return
     run_change(
         ctx,
         lambda setup, approve, progress: undo(
             setup,
-            change,
+            number,
             options.overruled(ctx),
             given["preview"],
             approve,
             leave_later,
             given["wait"],
-            given["live"],
+            given["live"] or (),
             progress,
+            approve,
         ),
         "Not undone",
     )
 
 
-def _leave(ctx: typer.Context, number: int | None) -> None:
+def _leave(ctx: typer.Context, number: "ChangeId | None") -> None:
     """Leave a place as it is after a change that was cut off, and say what is kept of it."""
     from zinker.jobs import leave_as_it_is
 

@@ -146,7 +146,8 @@ def lock(path: Path, patience: float) -> FileLock:
     make_folders(path.parent)
     if is_root() and not path.exists():
         os.close(open_own(path, os.O_RDWR | os.O_CREAT, 0o644))
-    return FileLock(path, timeout=patience)
+    # A round plans in one thread and lets go of its places in another.
+    return FileLock(path, timeout=patience, thread_local=False)
 
 
 def own_part(folder: Path) -> Path:

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from zinker.jobs.proposing import propose
     from zinker.jobs.resetting import reset
     from zinker.jobs.retracing import history
+    from zinker.jobs.rounds import export_round, import_round, reset_round, round_named
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
     from zinker.jobs.surveying import survey
@@ -52,6 +53,10 @@ __all__ = [
     "history",
     "import_profile",
     "kept_versions",
+    "export_round",
+    "import_round",
+    "reset_round",
+    "round_named",
     "label",
     "leave_as_it_is",
     "load_setup",
@@ -84,6 +89,10 @@ _HOMES = {
     "history": "retracing",
     "import_profile": "importing",
     "kept_versions": "looking",
+    "export_round": "rounds",
+    "import_round": "rounds",
+    "reset_round": "rounds",
+    "round_named": "rounds",
     "label": "labelling",
     "leave_as_it_is": "undoing",
     "load_setup": "setup",

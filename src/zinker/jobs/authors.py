@@ -37,12 +37,12 @@ def authors(setup: Setup, changes: Iterable[Change], found: Iterable[Difference]
     A change and its undo make nothing new between them: what they put back was somebody else's.
     """
     changes = tuple(changes)
-    numbers = {change.number for change in changes}
-    taken_back = {change.undoes for change in changes} & numbers
+    known_ones = {change.id for change in changes}
+    taken_back = {change.undoes_id for change in changes} & known_ones
     wanted = {Where(one.part, one.document, one.address): one for one in found}
     known: dict[Where, Change] = {}
     for change in changes:
-        if change.number in taken_back or change.undoes in taken_back:
+        if change.id in taken_back or change.undoes_id in taken_back:
             continue
         try:
             documents = setup.shelf.changes.documents(change)

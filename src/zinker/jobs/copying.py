@@ -10,6 +10,7 @@ from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
+from zinker.model.names import home_of
 from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.profiles.layout import SUFFIX
@@ -113,7 +114,7 @@ def _each(give: Shelf, take: Shelf, versions: list[Version], progress: Progress)
         try:
             with contextlib.closing(give.open(version)) as profile:
                 label = profile.manifest.label
-                taken = bool(label) and take.labelled(version.subject, label) is not None
+                taken = bool(label) and take.labelled(version.subject, label, version.home) is not None
                 if taken:
                     profile.manifest = msgspec.structs.replace(profile.manifest, label="")
                 copied = take.take(profile, version.number, version.reference)
@@ -140,7 +141,8 @@ def _onto(setup: Setup, paths: list[Path], progress: Progress) -> Copies:
             if known is not None:
                 done.append(Copied(str(path), known.reference, was_there=True))
                 continue
-            taken = bool(about.label) and shelf.labelled(about.subject, about.label) is not None
+            home = home_of(about.place, about.machine)
+            taken = bool(about.label) and shelf.labelled(about.subject, about.label, home) is not None
             if taken:
                 profile.manifest = msgspec.structs.replace(about, label="")
             copied = shelf.take(profile, origin=path.name)

@@ -24,7 +24,9 @@ from zinker.jobs.texts import TextProfile, is_text, write_text
 from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
+from zinker.model.names import home_of
 from zinker.model.profile import Manifest, Problem, Snapshot
+from zinker.places.here import Here
 from zinker.places.place import Place, Process
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import open_profile
@@ -180,10 +182,11 @@ def export(
 def _check_label(setup: Setup, subject: str, label: str, place: str, move: bool) -> None:
     """Raise where a label cannot be given; that of the newest version of the place may be given once more."""
     check_name(label)
-    taken = setup.shelf.labelled(subject, label)
-    newest = setup.shelf.newest(subject, lambda version: version.is_asked_for and version.place == place)
+    home = home_of(place, Here().machine)
+    taken = setup.shelf.labelled(subject, label, home)
+    newest = setup.shelf.newest(subject, lambda version: version.is_asked_for and version.home == home)
     if not move and (taken is None or newest is None or taken.number != newest.number):
-        setup.shelf.check_label(subject, label)
+        setup.shelf.check_label(subject, label, home)
 
 
 @contextlib.contextmanager
@@ -303,7 +306,8 @@ def export_text(
                 build(builder)
             return Exported(manifest, path=path)
         if label:
-            setup.shelf.check_label(manifest.subject, label)
+            home = home_of(manifest.place, manifest.machine)
+            setup.shelf.check_label(manifest.subject, label, home)
         known = None if locks else setup.shelf.twin(text.manifest, label, note)
         if known is not None:
             known = setup.shelf.say(known, label or None, note or None, manifest.captured)

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from zinker.jobs.apply.carry_out import Approve, Kind, Outcome, carry_out, without_writing
+from zinker.jobs.apply.carry_out import Approve, Kind, Outcome, Ready
 from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
@@ -96,6 +96,34 @@ def import_profile(
 
     Raises `WrongUsage`, `Damaged`, `Refused` (nothing was changed) and `Failed` (taken back).
     """
+    with planned_import(
+        setup,
+        reference,
+        place,
+        wishes,
+        look_only=preview,
+        resolve=resolve,
+        choose=choose,
+        unlock=unlock,
+        kind=kind,
+    ) as ready:
+        return ready.ended(preview, approve, progress)
+
+
+@contextlib.contextmanager
+def planned_import(
+    setup: Setup,
+    reference: str,
+    place: str = "here",
+    wishes: Wishes | None = None,
+    *,
+    look_only: bool = False,
+    resolve: Resolve = replace,
+    choose: Choose = lambda sides, plan: plan,
+    unlock: Unlock | None = None,
+    kind: Kind = "import",
+) -> Iterator[Ready]:
+    """Yield what `import_profile` carries out, ready for that; the place is held meanwhile. Raises as it does."""
     wishes = wishes or Wishes()
     wanted = parse_reference(reference)
     if wanted.is_live:
@@ -110,7 +138,7 @@ def import_profile(
         subject = setup.catalogue.find(_subject_id(source, wishes))
         selection = _selection(subject, source, wishes, wanted)
         waited_for = subject.application.processes if wishes.wait else ()
-        with at_place(setup, place, look_only=preview, waited_for=waited_for) as target:
+        with at_place(setup, place, look_only=look_only, waited_for=waited_for) as target:
             bound = _bound_elsewhere(selection, source, target, wishes)
             chosen = tuple(part for part in selection.parts if part not in bound)
             session = Session(setup, target, subject, EMPTY_SECRETS in wishes.overruled)
@@ -127,8 +155,7 @@ def import_profile(
                 plan = _completed(sides, plan, bound, source, wishes)
                 against = (*plan.objections, *against_named(session, plan, live, said))
                 plan = msgspec.structs.replace(plan, objections=against)
-                ended = without_writing(plan, "Not imported", preview, approve)
-                return ended or carry_out(session, sides.source, plan, kind, progress=progress)
+                yield Ready(session, sides.source, plan, kind)
 
 
 def _check_source(source: Source, wishes: Wishes) -> None:

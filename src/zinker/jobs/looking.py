@@ -15,7 +15,7 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import titles_in
-from zinker.model.change import Change
+from zinker.model.change import Change, ChangeId, RoundRecord
 from zinker.model.errors import Refused, reason
 from zinker.model.file_state import FileState
 from zinker.model.names import unknown
@@ -263,24 +263,37 @@ def changes(setup: Setup, subject: str = "", place: str = "") -> list[Change]:
     return [change for change in known if subject in ("", change.subject) and place in ("", change.place)]
 
 
-def without_fallback(setup: Setup, changes: Iterable[Change]) -> frozenset[int]:
-    """Return the numbers of those changes that could be undone if their fallbacks were still kept."""
+def without_fallback(setup: Setup, changes: Iterable[Change]) -> frozenset[ChangeId]:
+    """Return those changes that could be undone if their fallbacks were still kept."""
     standing = [change for change in changes if change.state in ("done", "partly")]
     kept = {
         subject: set(setup.shelf.records.numbers(subject)) for subject in {one.subject for one in standing}
     }
-    return frozenset(one.number for one in standing if one.fallback not in kept[one.subject])
+    return frozenset(one.id for one in standing if one.fallback not in kept[one.subject])
 
 
-def one_change(setup: Setup, number: int) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:
+def one_change(
+    setup: Setup, number: ChangeId | int
+) -> tuple[Change, tuple[DocumentChange, ...], Subject | None]:
     """Return a change with everything it wrote, and its subject, if its subject file is here.
 
     Raises `WrongUsage` if there is no such number.
     """
-    change = setup.shelf.changes.get(number)
+    change = setup.shelf.changes.get(ChangeId.of(number))
     known = change.subject in setup.catalogue.files()
     subject = setup.catalogue.find(change.subject) if known else None
     return change, setup.shelf.changes.documents(change), subject
+
+
+def round_change(
+    setup: Setup, id: ChangeId
+) -> tuple[RoundRecord, list[tuple[Change, tuple[DocumentChange, ...]]]] | None:
+    """Return the change of a round with what its members wrote; None for the change of no round."""
+    changes = setup.shelf.changes
+    record = None if id.member else changes.round(id.number)
+    if record is None:
+        return None
+    return record, [(change, changes.documents(change)) for change in changes.members(id.number)]
 
 
 def place_states(setup: Setup) -> list[PlaceState]:

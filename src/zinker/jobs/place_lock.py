@@ -10,7 +10,7 @@ from filelock import Timeout
 from zinker.disk.files import lock
 from zinker.disk.scratch import sweep_scratch
 from zinker.jobs.setup import Setup
-from zinker.model.change import Change
+from zinker.model.change import NO_CHANGE, Change, ChangeId
 from zinker.model.errors import Refused, reason
 from zinker.places.here import Here
 from zinker.places.place import Place
@@ -23,7 +23,11 @@ _LOOK_AGAIN = 0.5
 
 @contextlib.contextmanager
 def at_place(
-    setup: Setup, name: str, look_only: bool = False, dead: int = 0, waited_for: Sequence[str] = ()
+    setup: Setup,
+    name: str,
+    look_only: bool = False,
+    dead: ChangeId = NO_CHANGE,
+    waited_for: Sequence[str] = (),
 ) -> Iterator[Place]:
     """Hold a place; what an earlier run left half-done there is put right, and said through the setup.
 
@@ -33,9 +37,25 @@ def at_place(
     """
     place = setup.place(name)
     _wait(setup, place, waited_for)
+    with _held(setup, name):
+        if look_only:
+            _tell(_open_ones(setup, name), setup)
+        else:
+            _recover(setup, place, dead)
+            _tell([change for change in _others(setup) if change.place_machine != place.machine], setup)
+        yield place
+
+
+@contextlib.contextmanager
+def _held(setup: Setup, name: str) -> Iterator[None]:
+    """Hold a place against other runs; where a round holds it, its members go on."""
+    path = _lock(setup, name)
+    if path in setup.held:
+        yield
+        return
     sweep_scratch()
     try:
-        held = lock(_lock(setup, name), PATIENCE)
+        held = lock(path, PATIENCE)
         held.acquire()
     except Timeout:
         why = f"another run of Zinker has been busy at {name} for {PATIENCE:.0f} seconds"
@@ -43,18 +63,15 @@ def at_place(
     except OSError as error:
         why = f"Zinker's own folder {setup.own_folder}: {reason(error)}"
         raise Refused("Not done", why, "Point ZINKER_HOME to a folder that can be written.") from None
+    setup.held.add(path)
     try:
-        if look_only:
-            _tell(_open_ones(setup, name), setup)
-        else:
-            _recover(setup, place, dead)
-            _tell([change for change in _others(setup) if change.place_machine != place.machine], setup)
-        yield place
+        yield
     finally:
+        setup.held.discard(path)
         held.release()
 
 
-def _recover(setup: Setup, place: Place, dead: int) -> None:
+def _recover(setup: Setup, place: Place, dead: ChangeId) -> None:
     if setup.shelf.changes.open_ones():
         from zinker.jobs.apply.recover import (
             recover,  # an export needs nothing of what it takes to change a place
@@ -94,10 +111,10 @@ def _others(setup: Setup) -> list[Change]:
 def _tell(changes: list[Change], setup: Setup) -> None:
     for change in changes:
         if change.machine != Here().machine:
-            what = f"Change {change.number}, begun on {change.machine}, has not ended."
+            what = f"Change {change.id}, begun on {change.machine}, has not ended."
             setup.notify(f"{what} If it was cut off, the next export, import or undo there puts that right.")
             continue
-        what = f"Change {change.number} at {change.told_place} was cut off in the middle."
+        what = f"Change {change.id} at {change.told_place} was cut off in the middle."
         setup.notify(f"{what} The next export, import or undo there puts that right first.")
 
 

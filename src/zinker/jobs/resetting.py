@@ -9,11 +9,11 @@ from collections.abc import Iterator
 
 import msgspec
 
-from zinker.jobs.apply.carry_out import Approve, Outcome, carry_out, without_writing
+from zinker.jobs.apply.carry_out import Approve, Outcome, Ready
 from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
-from zinker.jobs.importing import Wishes, import_profile
+from zinker.jobs.importing import Wishes, planned_import
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.asked import at_addresses
 from zinker.jobs.plan.checks import objections
@@ -53,14 +53,31 @@ def reset(
 
     Raises `WrongUsage`, `Damaged`, `Refused` and `Failed`.
     """
+    with planned_reset(setup, subject, place, wishes, to, look_only=preview) as ready:
+        return ready.ended(preview, approve, progress)
+
+
+@contextlib.contextmanager
+def planned_reset(
+    setup: Setup,
+    subject: str,
+    place: str = "here",
+    wishes: Wishes | None = None,
+    to: str = "",
+    *,
+    look_only: bool = False,
+) -> Iterator[Ready]:
+    """Yield what `reset` carries out, ready for that; the place is held meanwhile. Raises as it does."""
     wishes = wishes or Wishes()
     if to not in ("", ORGANISATION, DEFAULT):
-        return _to_version(setup, subject, place, wishes, to, preview, approve, progress)
+        with _to_version(setup, subject, place, wishes, to, look_only) as ready:
+            yield ready
+        return
     name, _, instance = subject.partition("/")
     described = setup.catalogue.find(name)
     selection = select(described, wishes.parts, wishes.without, instance, wishes.documents)
     processes = described.application.processes if wishes.wait else ()
-    with at_place(setup, place, look_only=preview, waited_for=processes) as target:
+    with at_place(setup, place, look_only=look_only, waited_for=processes) as target:
         bound = [p for p in selection.parts if p.device_bound and p.id not in wishes.parts]
         chosen = tuple(p for p in selection.parts if wishes.device_bound or p not in bound)
         session = Session(setup, target, described)
@@ -78,29 +95,19 @@ def reset(
             plan = msgspec.structs.replace(plan, left=(*plan.left, *kept))
             against = objections(session, live.manifest, plan, wishes.overruled)
             plan = msgspec.structs.replace(plan, objections=against)
-            ended = without_writing(plan, "Not reset", preview, approve)
-            return ended or carry_out(session, Nothing(live.manifest), plan, "reset", progress=progress)
+            yield Ready(session, Nothing(live.manifest), plan, "reset")
 
 
 def _to_version(
-    setup: Setup,
-    subject: str,
-    place: str,
-    wishes: Wishes,
-    to: str,
-    preview: bool,
-    approve: Approve,
-    progress: Progress,
-) -> Outcome:
+    setup: Setup, subject: str, place: str, wishes: Wishes, to: str, look_only: bool
+) -> contextlib.AbstractContextManager[Ready]:
     """Make the parts like those of a kept version."""
     with kept(setup, parse_reference(to)) as source:
         if source.manifest.subject != subject.partition("/")[0]:
             why = f"{to} is a version of {source.manifest.subject}, not of {subject}"
             raise WrongUsage("Not reset", why, f"`zinker list {subject}` shows what is kept of it.")
     exact = msgspec.structs.replace(wishes, exact=True)
-    return import_profile(
-        setup, to, place, exact, preview=preview, approve=approve, progress=progress, kind="reset"
-    )
+    return planned_import(setup, to, place, exact, look_only=look_only, kind="reset")
 
 
 class Nothing(Snapshot):

@@ -1,5 +1,6 @@
 """What Zinker works with: the shelf, the subject files and the places, as `zinker.toml` names them."""
 
+import copy
 import hashlib
 import os
 from collections.abc import Callable, Iterable
@@ -89,6 +90,15 @@ class ThinEntry(Rules, frozen=True):
     places: dict[str, Rules] = {}
 
 
+class RoundEntry(Strict, frozen=True):
+    """A round in the configuration: `place:subject` each, where `*` stands for all that is there."""
+
+    what: Annotated[
+        tuple[Annotated[str, msgspec.Meta(pattern=r"^[^:@\s\\]+:[^:@\s\\]+$")], ...],
+        msgspec.Meta(min_length=1),
+    ]
+
+
 class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
@@ -99,6 +109,7 @@ class Configuration(Strict, frozen=True):
     thin: ThinEntry = ThinEntry()
     subjects: tuple[str, ...] = ()
     places: dict[Id, FolderEntry | RemoteEntry | TenantEntry] = {}
+    rounds: dict[Id, RoundEntry] = {}
 
 
 class Setup:
@@ -116,9 +127,24 @@ class Setup:
         # Of what was kept although no subject file described it.
         self.drafts = self.subject_folders[0] if self.subject_folders else home / "subjects"
         self.catalogue = Catalogue([*self.subject_folders, self.drafts], lambda text: self.notify(text))
+        # The locks of the places that this run holds.
+        self.held: set[Path] = set()
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
             self.places[name] = self._place(name, entry)
+
+    def beside(self) -> "Setup":
+        """Return a setup for another thread: of the same places and subjects, with readers of its own."""
+        other = copy.copy(self)
+        for own in ("shelf", "reader", "_cuts"):
+            other.__dict__.pop(own, None)
+        other.held, other.progress = set(), lambda what, done, total: None
+        return other
+
+    @property
+    def rounds(self) -> dict[str, tuple[str, ...]]:
+        """What each round is made of, as zinker.toml says."""
+        return {name: entry.what for name, entry in self._configuration.rounds.items()}
 
     @cached_property
     def shelf(self) -> Shelf:
@@ -178,7 +204,11 @@ class Setup:
         if absence:
             then = "Connect it, or correct its entry in zinker.toml."
             raise NoAnswer(f"No answer from {name}", absence, then)
-        return AccountPlace(place, account) if account else place
+        if not account:
+            return place
+        other = AccountPlace(place, account)
+        other.check()
+        return other
 
     def check_place(self, name: str) -> None:
         """Raise `WrongUsage` for a place that is not configured."""

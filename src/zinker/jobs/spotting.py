@@ -18,7 +18,7 @@ from zinker.model.address import matches
 from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.file_state import FileState
-from zinker.model.names import place_told
+from zinker.model.names import home_of, place_told
 from zinker.model.profile import Manifest, Problem
 from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf
 from zinker.places.given import path_at
@@ -82,7 +82,7 @@ def spot(
         check_name(draft)
     check_said(label, note)
     if label:
-        setup.shelf.check_label(watched.id, label)
+        setup.shelf.check_label(watched.id, label, home_of(place, where.machine))
     selection = select(watched, parts, (), subject.partition("/")[2])
     with contextlib.ExitStack() as stack:
         session = Session(setup, where, watched)

@@ -1,14 +1,13 @@
 """Survey: of every place and subject, how old the newest version is, what changed since, and which one is odd."""
 
 import contextlib
-import copy
 import datetime
 import queue
 import re
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, Literal, TypeAlias
 
 import msgspec
@@ -101,22 +100,26 @@ def survey(
     against: str = "",
     seconds: float = SECONDS,
     concurrency: int = CONCURRENCY,
+    members: Sequence[tuple[str, str]] | None = None,
 ) -> Survey:
     """Look at places, all by default, side by side; one that does not answer within `seconds` is silent.
 
     Of the subjects, all by default, those count that are at a place or were captured there. `against` is a version
-    of one subject, or `@` with the label or day of those of all. What is odd is found among the newest versions.
-    Raises `WrongUsage`.
+    of one subject, or `@` with the label or day of those of all. With `members`, only these places and subjects are
+    looked at. What is odd is found among the newest versions. Raises `WrongUsage`.
     """
+    if members is not None:
+        places = tuple(dict.fromkeys(place for place, _ in members))
+        subjects = tuple(dict.fromkeys(subject.partition("/")[0] for _, subject in members))
     for place in places:
-        setup.place(place)  # raises for an unknown name
+        setup.check_place(place)
     for subject in subjects:
         setup.catalogue.find(subject)
     known = tuple(subjects) or tuple(dict.fromkeys([*setup.catalogue.files(), *setup.shelf.subjects()]))
     newest, damaged = _newest(setup, known)
     reachable = {place for place, _ in newest if place.partition("/")[0] in setup.places}
     names = places or tuple(dict.fromkeys([*setup.places, *sorted(reachable)]))
-    looker = _Looker(setup, known, newest, _references(setup, known, against))
+    looker = _Looker(setup, known, newest, _references(setup, known, against), members)
     cells: list[Cell] = []
     for done, (place, found) in enumerate(_all(names, looker.look, seconds, concurrency), 1):
         setup.progress("Places", done, len(names))
@@ -154,24 +157,28 @@ def _newest(
     return newest, [(one.subject, one.reference) for one in versions if one.problem]
 
 
-def _references(setup: Setup, subjects: Iterable[str], against: str) -> dict[str, str]:
-    """Return the version of each subject that its places are held against; raises where there is none at all."""
+def _references(setup: Setup, subjects: Iterable[str], against: str) -> dict[tuple[str, str], str]:
+    """Return the version that each place and subject is held against; "" is any place that has none of its own.
+
+    Raises `WrongUsage` where there is none at all.
+    """
     if not against:
         return {}
     if not is_for_all(against):
         wanted = parse_reference(against)
         if wanted.subject not in subjects:
             raise unknown("subject", wanted.subject, subjects, "--against takes one of these.")
-        return {
-            wanted.subject: setup.shelf.find(
-                wanted.subject, wanted.version or "latest", wanted.place
-            ).reference
-        }
+        version = setup.shelf.find(wanted.subject, wanted.version or "latest", wanted.place)
+        return {("", wanted.subject): version.reference}
     place, _, which = against.rpartition("@")
-    found: dict[str, str] = {}
+    found: dict[tuple[str, str], str] = {}
     for subject in subjects:
+        labelled = [one for one in setup.shelf.versions(subject) if one.label == which]
+        if len(labelled) > 1 and not place:  # one of each place
+            found |= {(one.place, subject): one.reference for one in labelled}
+            continue
         with contextlib.suppress(WrongUsage):
-            found[subject] = setup.shelf.find(subject, which, place.rstrip(":")).reference
+            found["", subject] = setup.shelf.find(subject, which, place.rstrip(":")).reference
     if not found:
         raise WrongUsage(
             "No survey", f"no version of any subject is called {against}", "`zinker list` shows all."
@@ -232,12 +239,14 @@ class _Looker:
         setup: Setup,
         subjects: tuple[str, ...],
         newest: dict[tuple[str, str], Version],
-        references: dict[str, str],
+        references: dict[tuple[str, str], str],
+        members: Sequence[tuple[str, str]] | None,
     ) -> None:
         # Looked up once, and not by several threads at once.
         setup.withholder()
         self._described = {id: subject_known(setup, id) for id in subjects}
         self._setup, self._newest, self._references = setup, newest, references
+        self._members = None if members is None else {(at, id.partition("/")[0]) for at, id in members}
         self._old = datetime.datetime.now().astimezone() - datetime.timedelta(days=setup.stale_days)
 
     def title(self, subject: str) -> str:
@@ -247,21 +256,24 @@ class _Looker:
 
     def silent(self, place: str, why: str) -> list[Cell]:
         """Return the cells of a place that does not answer."""
-        kept = [subject for subject in self._described if (place, subject) in self._newest]
+        kept = [subject for subject in self._meant(place) if (place, subject) in self._newest]
         return [Cell(place, id, "silent", self._newest[place, id], why=why) for id in kept] or [
             Cell(place, "", "silent", why=why)
         ]
+
+    def _meant(self, place: str) -> list[str]:
+        """Return the subjects that are looked at there."""
+        return [id for id in self._described if self._members is None or (place, id) in self._members]
 
     def look(self, place: str) -> list[Cell]:
         """Return the cells of a place; raises what it cannot be looked at for."""
         absence = self._setup.places[place.partition("/")[0]].absence()
         if absence:
             return self.silent(place, absence)
-        setup = copy.copy(self._setup)
-        setup.progress, setup.notify = (lambda what, done, total: None), (lambda text: None)
-        setup.__dict__.pop("_cuts", None)  # what one thread remembers is no other's
+        setup = self._setup.beside()
+        setup.notify = lambda text: None
         return [
-            cell for subject in self._described if (cell := self._cell(setup, place, subject)) is not None
+            cell for subject in self._meant(place) if (cell := self._cell(setup, place, subject)) is not None
         ]
 
     def _cell(self, setup: Setup, place: str, subject: str) -> Cell | None:
@@ -277,7 +289,7 @@ class _Looker:
                     Cell(place, subject, "missing", newest, why="nothing of it is there") if newest else None
                 )
             live, drift = f"{place}:{subject}", None
-            if reference := self._references.get(subject):
+            if reference := self._references.get((place, subject)) or self._references.get(("", subject)):
                 drift = len(compare(setup, reference, live).differences)
             if newest is None:
                 return Cell(place, subject, "never", drift=drift)

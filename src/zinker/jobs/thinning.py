@@ -54,7 +54,7 @@ def thin(
     for version in singles:
         change = open_ones.get((version.subject, version.number))
         if change is not None:
-            why = f"{version.reference} is needed to put change {change.number} right, which was cut off"
+            why = f"{version.reference} is needed to put change {change.id} right, which was cut off"
             raise Refused("Not thinned", why, f"Any command at {change.told_place} does that; run it first.")
     now = datetime.datetime.now().astimezone()
     has_rules = bool(singles) or older_than is not None

@@ -1,11 +1,13 @@
 """Undo: the plan that takes a change back is made from its record and its fallback, and carried out alike."""
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable, Container, Iterator
+from functools import partial
+from typing import NamedTuple
 
 import msgspec
 
-from zinker.jobs.apply.carry_out import Approve, Outcome, carry_out, without_writing
+from zinker.jobs.apply.carry_out import Approve, Outcome, Ready
 from zinker.jobs.apply.recover import close, fallback_of
 from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
@@ -15,81 +17,160 @@ from zinker.jobs.plan.checks import LIVE, objections
 from zinker.jobs.plan.reverse import plan_reverse
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
+from zinker.jobs.together import Plans, Task, Together, carry_out_together
 from zinker.jobs.translate.policies import titles_in
-from zinker.model.change import Change
+from zinker.model.change import Change, ChangeId, RoundRecord
 from zinker.model.errors import Damaged, Refused, ZinkerError
 from zinker.model.plan import DocumentChange, LeftAlone, Plan
 from zinker.model.profile import Snapshot
 from zinker.model.where import Where
 from zinker.subjects.subject import Subject
 
+ApproveAll = Callable[[Plans], bool]
+
 
 def undo(
     setup: Setup,
-    number: int | None = None,
+    number: ChangeId | int | None = None,
     overruled: frozenset[str] = frozenset(),
     preview: bool = False,
     approve: Approve = lambda plan: True,
     leave_later: bool = False,
     wait: bool = False,
-    live: str = "",
+    live: Container[str] = (),
     progress: Progress = no_progress,
-) -> Outcome:
+    approve_all: ApproveAll = lambda plans: True,
+) -> Outcome | Together:
     """Take a change back: the one of that number, or the newest that can be; the plan says which it passed over.
 
-    At a place that others depend on, `live` has to be its name. A change whose settings a later one has changed,
-    too, is only undone with `leave_later`. What has been changed again since is left alone and listed. Raises
-    `Refused` for a change that cannot be undone, with the reason.
+    That of a round is taken back as one, the last member of a place first, and `approve_all` is shown the plans;
+    a member alone is a change like any other.
+
+    `live` holds the names of places that others depend on, which may be written to. A change whose settings a later
+    one has changed, too, is only undone with `leave_later`. What has been changed again since is left alone and
+    listed. Raises `Refused` for a change that cannot be undone, with the reason.
     """
-    candidates = [_undoable(setup, number)] if number is not None else _newest_first(setup)
-    passed: dict[int, str] = {}
+    rules = _Rules(overruled, preview, leave_later, wait, live)
+    wanted = ChangeId.of(number) if number is not None else None
+    if wanted is not None and not wanted.member and (record := setup.shelf.changes.round(wanted.number)):
+        return _undo_round(setup, record, rules, approve_all, progress)
+    candidates = [_undoable(setup, wanted)] if wanted is not None else _newest_first(setup)
+    passed: dict[ChangeId, str] = {}
+    of_round = 0
     for change in candidates:
-        with contextlib.ExitStack() as stack:
-            overruled_too = {LIVE} if live == change.place else set()
-            try:
-                undoing = _begin(setup, change, stack, preview, wait, leave_later, frozenset(passed))
-                fallback, plan = stack.enter_context(_reversed(undoing, change, overruled | overruled_too))
-            except ZinkerError as error:
-                if number is not None:
-                    raise
-                passed[change.number] = error.why
-                continue
-            if number is None and not plan.documents:
-                passed[change.number] = plan.left[0].why if plan.left else "nothing of it is left to undo"
-                continue
-            told = (f"Passed over: change {which}: {why}." for which, why in passed.items())
-            plan = msgspec.structs.replace(plan, remarks=(*told, *plan.remarks))
-            ended = without_writing(plan, "Not undone", preview, approve)
-            return ended or carry_out(undoing, fallback, plan, "undo", change.number, progress)
+        try:
+            with _planned_undo(setup, change, rules, frozenset(passed)) as ready:
+                if wanted is None and not ready.plan.documents:
+                    left = ready.plan.left
+                    passed[change.id] = left[0].why if left else "nothing of it is left to undo"
+                    continue
+                if wanted is None and change.member:
+                    of_round = change.number
+                    break
+                told = (f"Passed over: change {which}: {why}." for which, why in passed.items())
+                plan = msgspec.structs.replace(ready.plan, remarks=(*told, *ready.plan.remarks))
+                return ready._replace(plan=plan).ended(preview, approve, progress)
+        except _NotPlanned as error:
+            if wanted is not None:
+                raise error.cause from None
+            passed[change.id] = error.cause.why
+    if of_round and (record := setup.shelf.changes.round(of_round)):
+        return _undo_round(setup, record, rules, approve_all, progress)
     why = "; ".join(f"change {which}: {why}" for which, why in passed.items())
     raise Refused("Nothing undone", why or "nothing on this shelf is left to undo")
 
 
+class _Rules(NamedTuple):
+    """How changes are to be taken back."""
+
+    overruled: frozenset[str]
+    preview: bool
+    leave_later: bool
+    wait: bool
+    live: Container[str]
+
+
+class _NotPlanned(Exception):
+    """No plan could be made to take a change back, for this `cause`."""
+
+    def __init__(self, cause: ZinkerError) -> None:
+        super().__init__()
+        self.cause = cause
+
+
+def _undo_round(
+    setup: Setup, record: RoundRecord, rules: _Rules, approve: ApproveAll, progress: Progress
+) -> Together:
+    """Take back what stands of a round's change."""
+    number = record.number
+    standing = [one for one in setup.shelf.changes.members(number) if one.state in ("done", "partly")]
+    if not standing:
+        members = setup.shelf.changes.members(number)
+        by = next((one.undone_by_id for one in reversed(members) if one.undone_by), None)
+        why = f"it was undone already, by change {by.number}" if by else "nothing of it stands"
+        then = f"`zinker undo {by.number}` brings back what change {number} had written." if by else ""
+        raise Refused(f"Change {number} not undone", why, then)
+    tasks = [
+        Task(one.place, one.subject, partial(_member_undone, change=one, rules=rules))
+        for one in reversed(standing)
+    ]
+    return carry_out_together(
+        setup,
+        record.name,
+        "undo",
+        f"undo of change {number}",
+        tasks,
+        preview=rules.preview,
+        approve=approve,
+        progress=progress,
+    )
+
+
+@contextlib.contextmanager
+def _member_undone(setup: Setup, change: Change, rules: _Rules) -> Iterator[Ready]:
+    # The later members of the round are taken back with it.
+    later = [one.id for one in setup.shelf.changes.members(change.number) if one.member > change.member]
+    try:
+        with _planned_undo(setup, change, rules, frozenset(later)) as ready:
+            yield ready
+    except _NotPlanned as error:
+        raise error.cause from None
+
+
+@contextlib.contextmanager
+def _planned_undo(
+    setup: Setup, change: Change, rules: _Rules, passed: frozenset[ChangeId]
+) -> Iterator[Ready]:
+    """Yield what takes a change back, ready for that; its place is held meanwhile. Raises `_NotPlanned`."""
+    with contextlib.ExitStack() as stack:
+        try:
+            overruled = rules.overruled | ({LIVE} if change.place in rules.live else set())
+            session = _begin(setup, change, stack, rules, passed)
+            fallback, plan = stack.enter_context(_reversed(session, change, overruled))
+        except ZinkerError as error:
+            raise _NotPlanned(error) from None
+        yield Ready(session, fallback, plan, "undo", change.id)
+
+
 def _begin(
-    setup: Setup,
-    change: Change,
-    stack: contextlib.ExitStack,
-    preview: bool,
-    wait: bool,
-    leave_later: bool,
-    passed: frozenset[int],
+    setup: Setup, change: Change, stack: contextlib.ExitStack, rules: _Rules, passed: frozenset[ChangeId]
 ) -> Session:
     """Go to the place of a change; raises `Refused` where that, or the change as it stands, cannot be undone."""
     subject = setup.catalogue.find(change.subject)
-    names = subject.application.processes if wait else ()
-    place = stack.enter_context(at_place(setup, change.place, preview, change.number, names))
-    change = _undoable(setup, change.number)  # another run may have been faster
-    if not leave_later:
+    names = subject.application.processes if rules.wait else ()
+    place = stack.enter_context(at_place(setup, change.place, rules.preview, change.id, names))
+    change = _undoable(setup, change.id)  # another run may have been faster
+    if not rules.leave_later:
         _check_later(setup, change, subject, passed)
     return Session(setup, place, subject, moved=change.moved)
 
 
-def leave_as_it_is(setup: Setup, number: int) -> Change:
+def leave_as_it_is(setup: Setup, number: ChangeId | int) -> Change:
     """Close a change that was cut off and cannot be put right; its place stays as it is, its fallback is kept.
 
     Raises `Refused` for a change that is not open, or whose run is not over.
     """
-    change = setup.shelf.changes.get(number)
+    change = setup.shelf.changes.get(ChangeId.of(number))
     if change not in setup.shelf.changes.open_ones():
         then = "Leave --as-it-is out to take it back."
         raise Refused(f"Change {number} not closed", "it is closed already, or never began", then)
@@ -108,14 +189,14 @@ def _documents(setup: Setup, change: Change) -> tuple[DocumentChange, ...]:
         return ()
 
 
-def _check_later(setup: Setup, change: Change, subject: Subject, passed: frozenset[int]) -> None:
+def _check_later(setup: Setup, change: Change, subject: Subject, passed: frozenset[ChangeId]) -> None:
     """Raise `Refused` where later changes, which have not been taken back, touched the same settings.
 
     Those that were passed over count as taken back: nothing of them is there any more.
     """
     changes = setup.shelf.changes
     touched = set(_touched(changes.documents(change)))
-    found: dict[int, Where] = {}
+    found: dict[ChangeId, Where] = {}
     for later in changes.all():
         is_same = (later.subject, later.place, later.place_machine) == (
             change.subject,
@@ -123,12 +204,12 @@ def _check_later(setup: Setup, change: Change, subject: Subject, passed: frozens
             change.place_machine,
         )
         # What undid a change that came after this one has only put back what this one wrote.
-        is_standing = later.state in ("done", "partly") and not later.undoes > change.number
-        is_standing = is_standing and later.number not in passed
-        if later.number > change.number and is_same and is_standing:
+        is_standing = later.state in ("done", "partly") and not later.undoes_id > change.id
+        is_standing = is_standing and later.id not in passed
+        if later.id > change.id and is_same and is_standing:
             common = touched.intersection(_touched(changes.documents(later)))
             if common:
-                found[later.number] = min(common)
+                found[later.id] = min(common)
     if found:
         numbers = [str(number) for number in found]
         who = f"change {numbers[0]}" if len(numbers) == 1 else f"the changes {', '.join(numbers)}"
@@ -137,7 +218,7 @@ def _check_later(setup: Setup, change: Change, subject: Subject, passed: frozens
         name = part.name if part else part_id
         where = f"{name}, {document}" + (f", {part.titles.get(address, address)}" if part and address else "")
         raise Refused(
-            f"Change {change.number} not undone",
+            f"Change {change.id} not undone",
             f"{who} touched the same afterwards, such as {where}",
             f"Undo {'that' if len(numbers) == 1 else 'those'} first, the newest first, or add --leave-later to "
             "undo the rest.",
@@ -169,7 +250,7 @@ def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> It
             title=subject.title,
             place=session.place.name,
             machine=session.place.machine,
-            source=f"undo of change {change.number}",
+            source=f"undo of change {change.id}",
             documents=tuple(plans),
             left=tuple(left),
             is_production=session.place.is_production,
@@ -191,10 +272,10 @@ def _newest_first(setup: Setup) -> list[Change]:
     ]
 
 
-def _undoable(setup: Setup, number: int) -> Change:
+def _undoable(setup: Setup, id: ChangeId) -> Change:
     shelf = setup.shelf
-    change = shelf.changes.get(number)
-    what = f"Change {number} not undone"
+    change = shelf.changes.get(id)
+    what = f"Change {id} not undone"
     if _elsewhere(setup, change):
         then = f"Run it on {change.place_machine}, with this shelf."
         raise Refused(what, f"it was made on {change.place_machine}, which is not this machine", then)
@@ -202,10 +283,10 @@ def _undoable(setup: Setup, number: int) -> Change:
         why = f"its fallback, {change.subject}@{change.fallback}, is not kept any more"
         raise Refused(what, why, "What it wrote stays; import a version that is kept instead.")
     if change.state == "undone":
-        by = shelf.changes.get(change.undone_by)
+        by = shelf.changes.get(change.undone_by_id)
         when = by.started[:16].replace("T", " ")
-        then = f"`zinker undo {by.number}` brings back what change {number} had written."
-        raise Refused(what, f"it was undone already, by change {by.number} on {when}", then)
+        then = f"`zinker undo {by.id}` brings back what change {id} had written."
+        raise Refused(what, f"it was undone already, by change {by.id} on {when}", then)
     if change.state == "taken-back":
         raise Refused(what, "it failed or was cut off, and was taken back then")
     if change.state == "as-it-is":

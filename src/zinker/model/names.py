@@ -78,3 +78,12 @@ def place_told(name: str, machine: str = "") -> str:
     if machine and base != "here" and machine.casefold() != base.casefold():
         told = f"{base} ({machine})"
     return f"{account} at {told}" if account else told
+
+
+def home_of(place: str, machine: str) -> str:
+    """Return what tells one home of settings from all others: the place, and of `here` the machine, too.
+
+    >>> home_of("potting-shed", "PS-12"), home_of("here/ivy", "PS-12")
+    ('potting-shed', 'here/ivy on PS-12')
+    """
+    return f"{place} on {machine}" if place.partition("/")[0] == "here" else place

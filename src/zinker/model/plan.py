@@ -187,6 +187,11 @@ class Plan(msgspec.Struct, frozen=True):
         return place_told(self.place, self.machine)
 
     @property
+    def production(self) -> tuple[str, ...]:
+        """The place, if others depend on it."""
+        return (self.place,) if self.is_production else ()
+
+    @property
     def count(self) -> int:
         """How many settings and whole documents would be written or removed."""
         return sum(document.count for document in self.documents)

@@ -11,6 +11,8 @@ import msgspec
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
 from zinker.model.system import asked, system_kind
+from zinker.places.account import sids
+from zinker.places.homes import SHARED, folders_of, homes_below
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.gvdb_database import DiskDatabase
@@ -18,22 +20,6 @@ from zinker.stores.hive_registry import HiveRegistry
 from zinker.stores.registry import Registry, in_view
 from zinker.stores.simulated_registry import SimulatedRegistry
 
-# Where the other folders are if only the home is known: the XDG Base Directory defaults and the FHS, Windows'
-# Known Folders, and Apple's "File System Programming Guide".
-_BELOW_HOME = {
-    "linux": {"config": ".config", "data": ".local/share", "documents": "Documents"},
-    "windows": {"config": "AppData/Roaming", "data": "AppData/Local", "documents": "Documents"},
-    "macos": {
-        "config": "Library/Application Support",
-        "data": "Library/Application Support",
-        "documents": "Documents",
-    },
-}
-_FIXED = {
-    "linux": {"program": "usr/lib", "machine-config": "etc"},
-    "windows": {"program": "Program Files", "machine-config": "ProgramData"},
-    "macos": {"program": "Applications", "machine-config": "Library/Application Support"},
-}
 # A folder that only one operating system has, by which the disk of a dead machine is known.
 _SIGNS = {"Windows/System32": "Windows", "System/Library/CoreServices": "macOS"}
 
@@ -73,10 +59,11 @@ class FolderPlace(Place):
     @cached_property
     def _folders(self) -> dict[str, str]:
         kind, home = system_kind(self.system), self._given.get("home")
-        own = (
-            {"home": home, **{n: f"{home}/{below}" for n, below in _BELOW_HOME[kind].items()}} if home else {}
-        )
-        return {**_FIXED[kind], **own, **self._given}
+        return {**SHARED[kind], **(folders_of(kind, home, {}) if home else {}), **self._given}
+
+    @cached_property
+    def _homes(self) -> dict[str, str]:
+        return homes_below(self._path, system_kind(self.system), self._given.get("home", ""))
 
     @property
     def machine(self) -> str:
@@ -114,9 +101,29 @@ class FolderPlace(Place):
 
     def own_folders(self) -> dict[str, str]:
         """Return the folders as paths from the top of the workstation's own disk."""
-        if self.system.startswith("Windows"):
-            return {name: "C:\\" + path.replace("/", "\\") for name, path in self._folders.items()}
-        return {name: f"/{path}" for name, path in self._folders.items()}
+        return {name: self.as_seen(self._path / path) for name, path in self._folders.items()}
+
+    def as_seen(self, path: Path) -> str:
+        """Return a path from the top of the workstation's own disk."""
+        below = PurePosixPath(path.relative_to(self._path).as_posix())
+        return "C:\\" + str(below).replace("/", "\\") if self.system.startswith("Windows") else f"/{below}"
+
+    def account_names(self) -> list[str]:
+        """Return the accounts that have homes on the disk, and those of its registry."""
+        registry = self.registry()
+        listed = [name.lower() for name in sids(registry)] if registry is not None else []
+        known = {name.casefold() for name in self._homes}
+        return sorted([*self._homes, *(name for name in listed if name not in known)])
+
+    def account_folders(self, account: str) -> dict[str, Path]:
+        """Return the folders of an account, like those of the place's own one."""
+        kind = system_kind(self.system)
+        names = {name.casefold(): name for name in self._homes} if kind == "windows" else {}
+        home = self._homes.get(names.get(account.casefold(), account))
+        if home is None:
+            return {}
+        folders = folders_of(kind, home, self._folders)
+        return {name: self._path / path for name, path in folders.items()}
 
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return the simulated registry, if there is one, or that of the hives on the disk."""

@@ -9,7 +9,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Literal
 
-from zinker.model.system import asked
+from zinker.model.system import asked, system_kind
+from zinker.places.homes import folders_of, homes_below
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
@@ -57,6 +58,23 @@ class Here(Place):
         """Return the same folders as text."""
         return {name: str(path) for name, path in _folders().items()}
 
+    def account_names(self) -> list[str]:
+        """Return the accounts of this machine that have homes, and the template for new ones."""
+        return sorted(self._homes())
+
+    def account_folders(self, account: str) -> dict[str, Path]:
+        """Return the folders of an account, by the defaults of this system below its home."""
+        homes = self._homes()
+        names = {name.casefold(): name for name in homes} if os.name == "nt" else {}
+        home = homes.get(names.get(account.casefold(), account)) or _home_of(account)
+        below = folders_of(system_kind(self.system), home, {}) if home else {}
+        return {name: self.top / path for name, path in below.items()}
+
+    def _homes(self) -> dict[str, str]:
+        kind = system_kind(self.system)
+        own = Path.home().relative_to(self.top).as_posix() if kind == "windows" else ""
+        return homes_below(self.top, kind, own)
+
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return the registry of this workstation, where it has one: on Windows."""
         try:
@@ -84,6 +102,15 @@ class Here(Place):
         """Ask the operating system for its processes; none where it does not tell."""
         wanted = {name.casefold() for name in names}
         return [Process(number, (own & wanted).pop()) for number, own in _processes() if own & wanted]
+
+
+def _home_of(account: str) -> str:
+    """Return the home of an account that a directory has and no list on the disk, below the root; or ""."""
+    with contextlib.suppress(ImportError, KeyError):
+        import pwd
+
+        return pwd.getpwnam(account).pw_dir.strip("/")
+    return ""
 
 
 def _processes() -> Iterator[tuple[int, set[str]]]:

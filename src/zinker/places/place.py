@@ -75,6 +75,18 @@ class Place(ABC):
         """Return what the path variables stand for as programs at the place itself see it."""
         return {}
 
+    def account_names(self) -> list[str]:
+        """Return the accounts whose folders or registry can be reached there, with the template for new ones."""
+        return []
+
+    def account_folders(self, account: str) -> dict[str, Path]:
+        """Return what the path variables of an account stand for; empty where it is unknown."""
+        return {}
+
+    def as_seen(self, path: Path) -> str:
+        """Return a path as programs at the place itself write it."""
+        return str(path)
+
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return the place's registry, if it has one that Zinker can reach.
 

@@ -3,6 +3,7 @@
 from typing import Literal
 
 from zinker.model.errors import Refused
+from zinker.places.account import sids
 from zinker.places.place import Place
 from zinker.stores.credentials import Credential
 from zinker.stores.registry import Registry, RegistryError
@@ -61,6 +62,10 @@ class RemotePlace(Place):
         except Refused as error:
             return f"{error.why}. {error.then.rstrip('.')}"
         return ""
+
+    def account_names(self) -> list[str]:
+        """Return the accounts of its registry."""
+        return sorted(name.lower() for name in sids(self.registry()))
 
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry:
         """Return its registry."""

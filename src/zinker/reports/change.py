@@ -31,7 +31,7 @@ def outcome_report(outcome: Outcome, subject: Subject) -> Report:
     """Return a plan and what came of it."""
     plan = plan_page(outcome.plan, subject)
     blocks = [*_record(outcome), *_count(outcome.plan), *outcome_blocks(outcome, subject)]
-    body = _plan_body(outcome.plan, subject, full=True)
+    body = plan_body(outcome.plan, subject, full=True)
     page = Page(_KINDS[outcome.change is not None], plan.title, plan.facts, tuple(blocks), body)
     return Report(page, lambda: outcome_json(outcome), lambda: outcome_rows(outcome, subject))
 
@@ -49,14 +49,15 @@ _KINDS = {False: "Plan", True: "Change"}
 
 def plan_page(plan: Plan, subject: Subject, full: bool = True) -> Page:
     """Return a plan: all that would be written, then what would be left alone; a long one is summed up."""
-    facts = [("from", plan.source), *(("", told) for told in _age(plan)), ("to", plan.told_place)]
+    facts = [("from", plan.source), *(("", told) for told in plan_age(plan)), ("to", plan.told_place)]
     last = plan.base if plan.documents else ""
     summary = (Paragraph(f"last kept from there: {last}"),) if last else ()
-    body = chain(_plan_body(plan, subject, full), _count(plan))
+    body = chain(plan_body(plan, subject, full), _count(plan))
     return Page("Plan", plan.title, Facts(tuple(facts)), summary, body)
 
 
-def _plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
+def plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
+    """Yield all that would be written, and what would be left alone."""
     # No need to say who changed what if the profile is the last kept one itself.
     base = plan.base if plan.base not in ("", plan.origin) else ""
     if full or not is_long(plan.documents):
@@ -69,7 +70,7 @@ def _plan_body(plan: Plan, subject: Subject, full: bool) -> Iterator[Block]:
         yield Paragraph("Translated for this place:")
     for old, new in plan.translations:
         yield Paragraph(f"{old} becomes {new}", indent=2)
-    yield from _left("Left alone:", plan.left, subject)
+    yield from left_blocks("Left alone:", plan.left, subject)
     if plan.objections:
         yield Paragraph("Would be refused now:", "left")
     for objection in plan.objections:
@@ -85,7 +86,7 @@ def _count(plan: Plan) -> Iterator[Block]:
         yield Paragraph(f"{count(plan.count, 'setting')} in {many} to be written{alike}.", "strong")
 
 
-def _age(plan: Plan) -> Iterator[str]:
+def plan_age(plan: Plan) -> Iterator[str]:
     """Yield how old the source of a plan is, and what has come since."""
     taken, there = plan.versions
     told = [f"captured {ago(plan.captured)}"] if plan.captured else []
@@ -177,7 +178,8 @@ def _since(since: Since, base: str, kept: str) -> str:
     return ""
 
 
-def _left(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Block]:
+def left_blocks(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Iterator[Block]:
+    """Yield what was left alone, with the reasons, where there is something."""
     if left:
         yield reasons(head, left, subject)
 
@@ -195,23 +197,23 @@ def outcome_blocks(outcome: Outcome, subject: Subject) -> Iterator[Block]:
             yield Paragraph(words["alike"])
             yield from _only_here(outcome.plan)
         if outcome.state == "alike" and not outcome.is_complete:
-            yield from _left("Nothing could be written:", outcome.left, subject)
+            yield from left_blocks("Nothing could be written:", outcome.left, subject)
             return
         yield Paragraph(words[outcome.state], "strong")
         yield from _only_here(outcome.plan) if outcome.state == "alike" else ()
         return
     missed = sum(1 for item in outcome.left if item.wanted and item not in outcome.plan.left)
     verbs = {"import": "Imported into", "reset": "Reset at", "transfer": "Transferred to"}
-    verb = verbs.get(change.kind, f"Change {change.undoes} undone at")
+    verb = verbs.get(change.kind, f"Change {change.undoes_id} undone at")
     done = count(outcome.plan.count - missed, "setting")
     yield GAP
     yield Paragraph(f"{verb} {outcome.plan.told_place}: {done} written and read back.", "strong")
-    yield from _left("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
+    yield from left_blocks("Not written:", tuple(i for i in outcome.left if i.wanted), subject)
     before = f"{change.subject}@{change.fallback}"
-    yield Paragraph(f"This is change {change.number}; before it, all this was kept as {before}.")
+    yield Paragraph(f"This is change {change.id}; before it, all this was kept as {before}.")
     if change.adopted_from:
         yield Paragraph(f"Taken over from {change.adopted_from}.")
-    yield Paragraph(f"To take it back: zinker undo {change.number}")
+    yield Paragraph(f"To take it back: zinker undo {change.id}")
     if outcome.afterwards:
         yield Paragraph("What is left to do:", "strong")
     for step in outcome.afterwards:
@@ -241,7 +243,7 @@ def _record(outcome: Outcome) -> Iterator[Block]:
     """Yield who did it and when, for the paperwork."""
     change = outcome.change
     if change is not None:
-        yield Paragraph(f"Change {change.number} at {outcome.plan.told_place}: {change.kind}")
+        yield Paragraph(f"Change {change.id} at {outcome.plan.told_place}: {change.kind}")
         yield Paragraph(f"by {change.who} on {change.machine}, {change.started} to {change.finished}")
 
 
@@ -270,7 +272,7 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
 def outcome_rows(outcome: Outcome, subject: Subject) -> Iterator[dict[str, Any]]:
     """Yield what was to be written where, every setting of it, what was left out, and what was said besides."""
     plan, change = outcome.plan, outcome.change
-    told = f"change {change.number} by {change.who}, {change.started}" if change else ""
+    told = f"change {change.id} by {change.who}, {change.started}" if change else ""
     yield {
         "what": outcome.state,
         "subject": plan.subject,

@@ -5,7 +5,7 @@ from typing import Any
 
 import msgspec
 
-from zinker.model.change import Change
+from zinker.model.change import Change, ChangeId
 from zinker.model.plan import DocumentChange
 from zinker.reports.change import change_rows, document_json, documents, left_rows
 from zinker.reports.entries import GAP, reasons
@@ -24,11 +24,11 @@ _STATES = {
 }
 
 
-def changes_report(changes: Sequence[Change], without_fallback: Container[int]) -> Report:
+def changes_report(changes: Sequence[Change], without_fallback: Container[ChangeId]) -> Report:
     """Return the changes, the oldest first, each with from what, by whom, and how it ended."""
     rows = tuple(
         (
-            str(change.number),
+            str(change.id),
             when(change.started),
             change.kind,
             f"{change.told_place}: {change.subject}",
@@ -46,22 +46,22 @@ def changes_report(changes: Sequence[Change], without_fallback: Container[int]) 
     return Report(Page("Record of changes", "", Facts(()), (), body), lambda: data, lambda: data)
 
 
-def _ended(change: Change, without_fallback: Container[int]) -> Iterator[str]:
+def _ended(change: Change, without_fallback: Container[ChangeId]) -> Iterator[str]:
     """Yield what there is to say of a change that was not simply done."""
     if change.adopted_from:
         yield f"taken over from {change.adopted_from}"
-    if ended := f"undone by change {change.undone_by}" if change.undone_by else _STATES[change.state]:
+    if ended := f"undone by change {change.undone_by_id}" if change.undone_by_id else _STATES[change.state]:
         yield ended
-    if change.number in without_fallback:
+    if change.id in without_fallback:
         yield "its fallback has gone, so that it can no longer be undone"
 
 
-def changes_json(changes: Sequence[Change], without_fallback: Container[int]) -> list[dict[str, Any]]:
+def changes_json(changes: Sequence[Change], without_fallback: Container[ChangeId]) -> list[dict[str, Any]]:
     """Return the changes for programs, with whether each can be undone as far as the shelf goes."""
     return [
         {
             **msgspec.to_builtins(one),
-            "undoable": one.state in ("done", "partly") and one.number not in without_fallback,
+            "undoable": one.state in ("done", "partly") and one.id not in without_fallback,
         }
         for one in changes
     ]
@@ -73,14 +73,17 @@ def change_report(change: Change, written: tuple[DocumentChange, ...], subject: 
     facts = [("from", change.source), ("by", f"{change.who} on {change.machine}, {when(change.started)}")]
     if change.adopted_from:
         facts.append(("", f"taken over from {change.adopted_from}"))
-    name = f"Change {change.number}: {change.kind} at {change.told_place}, {title}"
-    page = Page("Change", name, Facts(tuple(facts)), (), _change_body(change, written, subject))
-    return Report(page, lambda: change_json(change, written), lambda: _change_rows(change, written, subject))
+    name = f"Change {change.id}: {change.kind} at {change.told_place}, {title}"
+    page = Page("Change", name, Facts(tuple(facts)), (), change_body(change, written, subject))
+    return Report(
+        page, lambda: change_json(change, written), lambda: change_rows_of(change, written, subject)
+    )
 
 
-def _change_body(
+def change_body(
     change: Change, written: tuple[DocumentChange, ...], subject: Subject | None
 ) -> Iterator[Block]:
+    """Yield everything that a change wrote, and how it ended."""
     yield from documents(written, subject, verbs=HAPPENED)
     yield GAP
     if change.left:
@@ -88,10 +91,10 @@ def _change_body(
     if change.fallback:
         yield Paragraph(f"What was there before is kept as {change.subject}@{change.fallback}.")
     words = {
-        "done": f"All of it was written and read back. To take it back: zinker undo {change.number}",
-        "partly": f"The rest was written and read back. To take it back: zinker undo {change.number}",
+        "done": f"All of it was written and read back. To take it back: zinker undo {change.id}",
+        "partly": f"The rest was written and read back. To take it back: zinker undo {change.id}",
         "taken-back": "It failed or was cut off, and was taken back.",
-        "undone": f"It was undone by change {change.undone_by}.",
+        "undone": f"It was undone by change {change.undone_by_id}.",
         "open": "It was cut off; the next run at its place puts that right.",
         "as-it-is": "It was cut off, and the place was left as it was.",
     }
@@ -103,13 +106,14 @@ def change_json(change: Change, written: tuple[DocumentChange, ...]) -> dict[str
     return {"change": change, "written": [document_json(document) for document in written]}
 
 
-def _change_rows(
+def change_rows_of(
     change: Change, written: tuple[DocumentChange, ...], subject: Subject | None
 ) -> Iterator[dict[str, Any]]:
+    """Yield how a change ended, and every setting that it wrote, a row each."""
     yield {
         "what": change.state,
         "subject": change.subject,
-        "title": f"change {change.number}, {change.kind}",
+        "title": f"change {change.id}, {change.kind}",
         "before": change.told_place,
         "after": change.source,
         "note": f"by {change.who} on {change.machine}, {change.started}",

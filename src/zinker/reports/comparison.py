@@ -110,7 +110,7 @@ def _author(comparison: Comparison, difference: Difference) -> tuple[str, ...]:
     change = comparison.authors.get(Where(difference.part, difference.document, difference.address))
     if change is None:
         return ()
-    return (f"by {change.who}, {when(change.started)}, with change {change.number}",)
+    return (f"by {change.who}, {when(change.started)}, with change {change.id}",)
 
 
 def _last_change(comparison: Comparison, part: str, document: str) -> Iterator[str]:

@@ -18,8 +18,8 @@ from zinker.reports.words import count, title, when
 from zinker.stores.kinds import traits_of
 
 
-def document_report(documented: Documented) -> Report:
-    """Return a configuration: contents, and every part and document as a table."""
+def document_report(documented: Documented, prefix: str = "") -> Report:
+    """Return a configuration: contents, and every part and document as a table; `prefix` is that of its anchors."""
     about = documented.manifest
     facts = [
         ("of", documented.name),
@@ -38,20 +38,20 @@ def document_report(documented: Documented) -> Report:
         about.title,
         Facts(tuple(pair for pair in facts if pair[1])),
         tuple(_summary(documented)),
-        _sections(documented),
-        tuple(_contents(documented)),
+        _sections(documented, prefix),
+        tuple(_contents(documented, prefix)),
     )
     return Report(page, lambda: _json(documented), lambda: _rows(documented))
 
 
-def anchors(documented: Documented) -> dict[tuple[str, str], str]:
+def anchors(documented: Documented, prefix: str) -> dict[tuple[str, str], str]:
     """Return a name for every document that is taken apart, which links lead to."""
     named = ((part, document) for part, documents in documented.outline.items() for document in documents)
-    return {where: f"d{number}" for number, where in enumerate(named, 1)}
+    return {where: f"{prefix}d{number}" for number, where in enumerate(named, 1)}
 
 
-def _contents(documented: Documented) -> Iterator[tuple[str, str, int]]:
-    known = anchors(documented)
+def _contents(documented: Documented, prefix: str) -> Iterator[tuple[str, str, int]]:
+    known = anchors(documented, prefix)
     for record in documented.parts:
         documents = documented.outline[record.id]
         if documents:
@@ -91,8 +91,8 @@ def _of(record: PartRecord, is_live: bool) -> str:
     return "; ".join(told)
 
 
-def _sections(documented: Documented) -> Iterator[Block]:
-    known = anchors(documented)
+def _sections(documented: Documented, prefix: str) -> Iterator[Block]:
+    known = anchors(documented, prefix)
     secrets: list[tuple[str, str, str]] = []
     for piece in documented.pieces:
         secrets += (

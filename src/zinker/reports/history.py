@@ -52,7 +52,7 @@ def _summary(history: History, is_brief: bool) -> Iterator[Block]:
                 f"@{step.before.number} to @{step.after.number}",
                 *(f"{step.counts.get(word, 0):,}" for word in WORDS),
                 _place(step),
-                ", ".join(str(change.number) for change in step.changes),
+                ", ".join(str(change.id) for change in step.changes),
                 step.after.label,
             )
             for step in history.steps
@@ -93,7 +93,7 @@ def _notes(history: History, step: Step) -> Iterator[str]:
         dots = ", …" if more > len(step.others) else ""
         yield f"with {count(more, 'other')}: {names}{dots}"
     for change in step.changes:
-        yield f"change {change.number}: {change.kind} by {change.who}, {when(change.started)}"
+        yield f"change {change.id}: {change.kind} by {change.who}, {when(change.started)}"
 
 
 def _name(history: History, difference: Difference) -> str:
@@ -103,7 +103,7 @@ def _name(history: History, difference: Difference) -> str:
 
 def _entry(step: Step, part: Part | None, one: Difference) -> Entry:
     change = step.authors.get(Where(one.part, one.document, one.address))
-    notes = (f"by {change.who}, with change {change.number}",) if change else ()
+    notes = (f"by {change.who}, with change {change.id}",) if change else ()
     return setting_entry(one.word, part, one.address, one.before, one.after, notes=notes)
 
 

@@ -6,7 +6,6 @@ from typing import Any
 
 from zinker.jobs.comparing import Comparison
 from zinker.jobs.period import Period
-from zinker.model.names import place_told
 from zinker.reports.comparison import (
     WORDS,
     comparison_json,
@@ -28,12 +27,13 @@ def period_report(period: Period, is_brief: bool = False) -> Report:
 
 
 def _title(period: Period) -> str:
-    places = {_place(comparison) for comparison in period.comparisons}
-    return f"All that is kept of {places.pop()}" if len(places) == 1 else "All that is kept"
+    places = set(period.places)
+    return f"All that is kept of {places.pop()[1]}" if len(places) == 1 else "All that is kept"
 
 
-def _place(comparison: Comparison) -> str:
-    return place_told(comparison.about.place, comparison.about.machine)
+def _each(period: Period) -> Iterator[tuple[tuple[str, str], Comparison]]:
+    """Yield each comparison with its place, and what people call that."""
+    return zip(period.places, period.comparisons, strict=True)
 
 
 def _summary(period: Period) -> Iterator[Block]:
@@ -42,10 +42,10 @@ def _summary(period: Period) -> Iterator[Block]:
     told = summary(differences, alike) if period.comparisons else "Nothing could be compared."
     yield Paragraph(told, "strong")
     rows = []
-    for comparison in period.comparisons:
+    for (_, place), comparison in _each(period):
         words = Counter(one.word for one in comparison.differences)
         counts = (f"{words[word]:,}" for word in WORDS)
-        rows.append((*counts, comparison.about.title, _place(comparison)))
+        rows.append((*counts, comparison.about.title, place))
     if rows:
         yield GAP
         yield Table((*WORDS, "subject", "place"), tuple(rows))
@@ -54,10 +54,10 @@ def _summary(period: Period) -> Iterator[Block]:
 
 
 def _body(period: Period, is_brief: bool) -> Iterator[Block]:
-    for comparison in period.comparisons:
+    for (_, place), comparison in _each(period):
         if is_brief or not (comparison.differences or comparison.uncertain or comparison.alone):
             continue
-        yield Heading(f"{comparison.about.title} at {_place(comparison)}")
+        yield Heading(f"{comparison.about.title} at {place}")
         yield Facts((("before", comparison.before), ("after", comparison.after)))
         yield from comparison_tail(comparison)
         yield from sections(comparison, level=3)
@@ -67,14 +67,14 @@ def _json(period: Period) -> dict[str, Any]:
     return {
         "before": period.before,
         "after": period.after,
-        "comparisons": [{"place": one.about.place, **comparison_json(one)} for one in period.comparisons],
+        "comparisons": [{"place": place, **comparison_json(one)} for (place, _), one in _each(period)],
         "left": [{"what": what, "why": why} for what, why in period.left],
     }
 
 
 def _rows(period: Period) -> Iterator[dict[str, Any]]:
-    for comparison in period.comparisons:
+    for (place, _), comparison in _each(period):
         for row in comparison_rows(comparison):
-            yield {"what": row["what"], "place": comparison.about.place, **row}
+            yield {"what": row["what"], "place": place, **row}
     for what, why in period.left:
         yield {"what": "not compared", "subject": what, "note": why}

@@ -21,7 +21,7 @@ import msgspec
 
 from zinker.disk.files import PRIVATE
 from zinker.model.errors import Damaged, Refused, WrongUsage, reason
-from zinker.model.names import nearest
+from zinker.model.names import home_of, nearest, place_told
 from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import Profile
@@ -98,8 +98,8 @@ class Shelf:
 
         With a place, only versions from there count, with a machine, of that alone: a shelf may be that of many,
         and `here` is another place on each. Fallbacks are found by number only, those of only some
-        settings, or of a loss, by number or label.
-        Raises `WrongUsage` if there is none.
+        settings, or of a loss, by number or label. A label that versions of several places have is found with one
+        of these places alone. Raises `WrongUsage` if there is none.
         """
         if which.isdecimal():
             one = self.records.one(subject, int(which))
@@ -109,6 +109,10 @@ class Shelf:
             return self._only(_latest(versions, place), subject, which, place)
         versions = [v for v in versions if not v.problem and not v.fallback_of and place in ("", v.place)]
         labelled = [v for v in versions if v.label == which]
+        if len({version.home for version in labelled}) > 1:
+            named = ", ".join(f"{one.reference} of {place_told(one.place, one.machine)}" for one in labelled)
+            then = f"Write the place before it, as in {labelled[0].place}:{subject}@{which}, or its number."
+            raise WrongUsage(f"No single {subject}@{which}", f"several versions are called so: {named}", then)
         if not labelled:
             with contextlib.suppress(ValueError):
                 day = datetime.date.fromisoformat(which)
@@ -221,15 +225,16 @@ class Shelf:
         new = {name: text for name, text in told.items() if text is not None}
         with self._unwritable(), self.lock() if label else contextlib.nullcontext():
             self.page.make()
-            other = self._label_taken(version.subject, label or "", version.number, move)
+            other = self._label_taken(version.subject, label or "", version.home, version.number, move)
             now = self.records.say(version, lambda marks: msgspec.structs.replace(marks, **new))
             if other is not None:
                 self.records.say(other, lambda marks: msgspec.structs.replace(marks, label=""))
             return now
 
-    def labelled(self, subject: str, label: str) -> Version | None:
-        """Return the version that has a label; None for none."""
-        return next((one for one in self.versions(subject) if one.label == label), None)
+    def labelled(self, subject: str, label: str, home: str) -> Version | None:
+        """Return the version from a `model.names.home_of` that has a label; None for none."""
+        fits = (one for one in self.versions(subject) if one.label == label and one.home == home)
+        return next(fits, None)
 
     def identical(self, subject: str, identity: str) -> Version | None:
         """Return the version that is a copy of one elsewhere; None for none."""
@@ -246,14 +251,16 @@ class Shelf:
             why = f"another run of Zinker has held the shelf {self.storage.told} for {PATIENCE:.0f} seconds"
             raise Refused("Not done", why, "Wait for it to end and run this again.") from None
 
-    def check_label(self, subject: str, label: str) -> None:
-        """Raise `Refused` if a version has that label already, `WrongUsage` if it cannot be one."""
+    def check_label(self, subject: str, label: str, home: str) -> None:
+        """Raise `Refused` if a version of that home has the label already, `WrongUsage` if it cannot be one."""
         check_name(label)
-        self._label_taken(subject, label)
+        self._label_taken(subject, label, home)
 
-    def _label_taken(self, subject: str, label: str, own: int = 0, move: bool = False) -> Version | None:
-        """Return the other version that has a label; raises `Refused` where it is not to be moved."""
-        taken = self.labelled(subject, label) if label else None
+    def _label_taken(
+        self, subject: str, label: str, home: str, own: int = 0, move: bool = False
+    ) -> Version | None:
+        """Return the other version of a home that has a label; raises `Refused` where it is not to be moved."""
+        taken = self.labelled(subject, label, home) if label else None
         if taken is None or taken.number == own:
             return None
         if not move:
@@ -291,7 +298,8 @@ class Shelf:
         record = msgspec.structs.replace(target.record(manifest), copy_of=origin)
         self._check_kept(target)
         with self.lock() if manifest.label else contextlib.nullcontext():
-            other = self._label_taken(record.subject, manifest.label, move=move)
+            home = home_of(manifest.place, manifest.machine)
+            other = self._label_taken(record.subject, manifest.label, home, move=move)
             version = self.records.add(record, number)
             if other is not None:
                 self.records.say(other, lambda marks: msgspec.structs.replace(marks, label=""))

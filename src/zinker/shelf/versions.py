@@ -21,6 +21,7 @@ from typing import NamedTuple
 import msgspec
 
 from zinker.model.errors import Damaged, ZinkerError, reason
+from zinker.model.names import home_of
 from zinker.model.plain_json import encode, schema_of
 from zinker.model.profile import Manifest
 from zinker.profiles.layout import SUFFIX
@@ -114,6 +115,11 @@ class Version(msgspec.Struct, frozen=True, omit_defaults=True):
     def reference(self) -> str:
         """What to type for it."""
         return f"{self.subject}@{self.number}"
+
+    @property
+    def home(self) -> str:
+        """What tells whether another one is from the same place."""
+        return home_of(self.place, self.machine)
 
     @property
     def known(self) -> str:

@@ -134,6 +134,12 @@ class Part(Strict, frozen=True):
         return self.title or self.id.replace("-", " ").capitalize()
 
     @property
+    def is_of_account(self) -> bool:
+        """Whether each account of a machine has this part for itself; a settings path begins with a slash."""
+        own = ("{HOME}", "{CONFIG}", "{DATA}", "{DOCUMENTS}", "HKEY_CURRENT_USER", "/")
+        return any(path.upper().startswith(own) for home in self.homes for path in paths_of(home.path))
+
+    @property
     def homes(self) -> tuple[PartHome, ...]:
         """All homes of the part, the first one first."""
         first = PartHome("", self.path, self.format, self.dialect)

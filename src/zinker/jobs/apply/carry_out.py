@@ -3,7 +3,7 @@
 import contextlib
 import datetime
 from collections.abc import Callable
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -13,7 +13,7 @@ from zinker.jobs.apply.write import Staged, read_back, sweep
 from zinker.jobs.capture.capture import Progress, capture, no_progress
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.session import Session
-from zinker.model.change import Change
+from zinker.model.change import NO_CHANGE, Change, ChangeId
 from zinker.model.errors import Damaged, Failed, Refused, ZinkerError, reason
 from zinker.model.file_state import is_withheld
 from zinker.model.plan import LeftAlone, Plan
@@ -44,16 +44,51 @@ class Outcome(msgspec.Struct, frozen=True):
     afterwards: tuple[str, ...] = ()
 
     @property
+    def is_written(self) -> bool:
+        """Whether something was begun."""
+        return self.change is not None
+
+    @property
+    def is_declined(self) -> bool:
+        """Whether somebody said no."""
+        return self.state == "declined"
+
+    @property
+    def exit_code(self) -> int:
+        """What a command ends with that this came of."""
+        if self.state in ("declined", "previewed"):
+            return 3 if self.is_declined else 0
+        return 0 if self.is_complete else 1
+
+    @property
     def is_complete(self) -> bool:
         """Whether nothing that was wanted is left undone."""
         return not any(item.wanted for item in self.left)
 
 
-def without_writing(plan: Plan, what: str, preview: bool, approve: Approve) -> Outcome | None:
+class Ready(NamedTuple):
+    """A plan that can be carried out, with all that takes; its place is held meanwhile."""
+
+    session: Session
+    source: Snapshot
+    plan: Plan
+    kind: Kind
+    undoes: ChangeId = NO_CHANGE
+
+    def ended(
+        self, preview: bool, approve: Approve, progress: Progress = no_progress, id: ChangeId = NO_CHANGE
+    ) -> Outcome:
+        """Carry the plan out if it is approved; raises `Refused`, and `Failed` where it was taken back."""
+        ended = _without_writing(self, preview, approve)
+        return ended or carry_out(self, progress, id)
+
+
+def _without_writing(ready: Ready, preview: bool, approve: Approve) -> Outcome | None:
     """Return how it ends if nothing is to be written; None where the plan is to be carried out.
 
-    Raises `Refused`, with `what` as its head, where something speaks against that.
+    Raises `Refused` where something speaks against that.
     """
+    plan = ready.plan
     if preview:
         return Outcome("previewed", plan, left=plan.left)
     if not plan.documents:
@@ -61,27 +96,21 @@ def without_writing(plan: Plan, what: str, preview: bool, approve: Approve) -> O
     if plan.objections:
         first, *others = plan.objections
         also = "".join(f"\nAnd: {other.why}\n{other.then}" for other in others)
-        raise Refused(what, first.why, first.then + also)
+        raise Refused(f"Not {_PAST[ready.kind]}", first.why, first.then + also)
     return None if approve(plan) else Outcome("declined", plan, left=plan.left)
 
 
-def carry_out(
-    session: Session,
-    source: Snapshot,
-    plan: Plan,
-    kind: Kind,
-    undoes: int = 0,
-    progress: Progress = no_progress,
-) -> Outcome:
-    """Carry out a plan, as it was shown, or not at all.
+def carry_out(ready: Ready, progress: Progress = no_progress, id: ChangeId = NO_CHANGE) -> Outcome:
+    """Carry out a plan, as it was shown, or not at all; `id` is that of a member of a round, else a new one.
 
     Raises `Refused` where nothing was changed, and `Failed` where it failed and was taken back.
     """
+    session, plan = ready.session, ready.plan
     changes = session.setup.shelf.changes
-    number = changes.reserve()
-    fallback = _keep_fallback(session, plan, number)
-    change = changes.begin(_begun(session, plan, kind, number, fallback, undoes), plan.documents)
-    staged = _staged(session, source, plan, change)
+    id = id or ChangeId(changes.reserve())
+    fallback = _keep_fallback(session, plan, id.number)
+    change = changes.begin(_begun(ready, id, fallback), plan.documents)
+    staged = _staged(session, ready.source, plan, change)
     try:
         left = list(plan.left) + staged.commit(progress)
         left += read_back(session, plan.documents, left)
@@ -91,15 +120,17 @@ def carry_out(
     except BaseException as error:  # also an interrupt: what was begun is taken back first
         _fail(session, change, plan, error)
         raise
-    steps = next_steps(session.place, session.subject, plan, tuple(left)) if kind != "undo" else ()
+    steps = next_steps(session.place, session.subject, plan, tuple(left)) if ready.kind != "undo" else ()
     return Outcome(state, plan, ended, tuple(left), steps)
 
 
-def _begun(session: Session, plan: Plan, kind: Kind, number: int, fallback: int, undoes: int) -> Change:
+def _begun(ready: Ready, id: ChangeId, fallback: int) -> Change:
+    session, plan = ready.session, ready.plan
     return Change(
         format=FORMAT,
-        number=number,
-        kind=kind,
+        number=id.number,
+        member=id.member,
+        kind=ready.kind,
         state="open",
         subject=plan.subject,
         place=plan.place,
@@ -109,7 +140,8 @@ def _begun(session: Session, plan: Plan, kind: Kind, number: int, fallback: int,
         machine=Here().machine,
         started=_now(),
         fallback=fallback,
-        undoes=undoes,
+        undoes=ready.undoes.number,
+        undoes_member=ready.undoes.member,
         moved=session.moved,
         items=plan.count,
         adopted_from=plan.adopted_from,
@@ -178,7 +210,7 @@ def _fail(session: Session, change: Change, plan: Plan, error: BaseException) ->
     except Exception as worse:  # noqa: BLE001 - whatever it is, the place must not stay blocked without a word
         then = (
             f"Taking it back failed, too ({_why(worse)}). The next run at {change.told_place} tries that "
-            f"again; `zinker undo {change.number} --as-it-is` gives that up."
+            f"again; `zinker undo {change.id} --as-it-is` gives that up."
         )
         raise Failed(what, _why(error), then) from error
     with contextlib.suppress(OSError):  # the next run closes it, then

@@ -10,7 +10,7 @@ from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.plan.reverse import plan_reverse
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
-from zinker.model.change import Change, State
+from zinker.model.change import NO_CHANGE, Change, ChangeId, State
 from zinker.model.errors import Failed, Refused, ZinkerError
 from zinker.model.plan import LeftAlone
 from zinker.places.here import Here
@@ -18,7 +18,7 @@ from zinker.places.place import Place
 from zinker.profiles.reading import Profile
 
 
-def recover(setup: Setup, place: Place, dead: int = 0) -> None:
+def recover(setup: Setup, place: Place, dead: ChangeId = NO_CHANGE) -> None:
     """Finish or take back every change that was cut off at a place, and say so through the setup.
 
     The caller holds the place, so that a change that is open is one whose run is dead. Whether a run on
@@ -28,9 +28,9 @@ def recover(setup: Setup, place: Place, dead: int = 0) -> None:
     for change in setup.shelf.changes.open_ones():
         if (change.place, change.place_machine) != (place.name, place.machine):
             continue
-        if change.machine != Here().machine and change.number != dead:
-            why = f"{change.who} began change {change.number} there on {change.machine}, and it has not ended"
-            then = f"Wait for it. If that run is dead, `zinker undo {change.number}` takes it back."
+        if change.machine != Here().machine and change.id != dead:
+            why = f"{change.who} began change {change.id} there on {change.machine}, and it has not ended"
+            then = f"Wait for it. If that run is dead, `zinker undo {change.id}` takes it back."
             raise Refused(f"Nothing done at {place.told}", why, then)
         try:
             setup.notify(_recover(setup, place, change))
@@ -42,7 +42,7 @@ def _blocked(place: Place, change: Change, error: Exception) -> Refused:
     why = getattr(error, "why", "") or str(error) or type(error).__name__
     then = error.then if isinstance(error, ZinkerError) else ""
     then = then or "Put that right and run this again."
-    number = change.number
+    number = change.id
     return Refused(
         f"Nothing done at {place.told}",
         f"change {number} there was cut off and cannot be put right: {why}",
@@ -56,7 +56,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
     rescue(session, changes)
     missing = read_back(session, changes, [])
     when = change.started[:16].replace("T", " ")
-    what = f"The {change.kind} of {when} at {place.told} (change {change.number}) was cut off"
+    what = f"The {change.kind} of {when} at {place.told} (change {change.id}) was cut off"
     if not missing:
         sweep(session, changes)
         close(setup, change, "done")
@@ -70,7 +70,7 @@ def _recover(setup: Setup, place: Place, change: Change) -> str:
         close(setup, change, "partly", tuple(cut_off))
         return (
             f"{what}; {len(cut_off)} of its {change.items} settings were not written. Run it again to go on, or "
-            f"take it back with `zinker undo {change.number}`."
+            f"take it back with `zinker undo {change.id}`."
         )
     left = take_back(session, change, changes)
     close(setup, change, "taken-back", tuple(left))
@@ -86,7 +86,7 @@ def fallback_of(setup: Setup, change: Change) -> Profile:
         try:
             fallback.unseal(lock)
         except Refused:  # another machine's: these settings are left alone, and that is said
-            setup.notify(f"The secrets kept before change {change.number} open on {change.machine} only.")
+            setup.notify(f"The secrets kept before change {change.id} open on {change.machine} only.")
     return fallback
 
 
@@ -111,5 +111,5 @@ def take_back(
         refused = write_again(session, fallback, tuple(plans), progress)
         wrong = refused + read_back(session, tuple(plans), refused)
     if wrong:
-        raise Failed(f"Change {change.number} not taken back", f"{wrong[0].document}: {wrong[0].why}")
+        raise Failed(f"Change {change.id} not taken back", f"{wrong[0].document}: {wrong[0].why}")
     return left

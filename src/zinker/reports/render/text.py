@@ -48,6 +48,15 @@ def line(text: str, style: str = "") -> Line:
 
 def lines(blocks: Iterable[Block], width: int, full: bool = False) -> Iterator[Line]:
     """Yield blocks line by line; a `full` text has also what was inside of documents that came or went."""
+    was_empty = False
+    for one in _lines(blocks, width, full):
+        is_empty = not one.pieces or one.pieces == (("", ""),)
+        if not (is_empty and was_empty):  # a gap, and a heading that has one of its own
+            yield one
+        was_empty = is_empty
+
+
+def _lines(blocks: Iterable[Block], width: int, full: bool) -> Iterator[Line]:
     under = ""  # the part under whose heading whole documents may follow
     for block in blocks:
         if isinstance(block, Section):

@@ -1,0 +1,313 @@
+"""Rounds: what belongs together, named in zinker.toml or found at a place; captured and put back as one."""
+
+import contextlib
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from typing import NamedTuple
+
+import msgspec
+
+from zinker.jobs.apply.carry_out import Ready
+from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.documenting import Documented, documented
+from zinker.jobs.exporting import Exported
+from zinker.jobs.importing import Choose, Unlock, Wishes, planned_import
+from zinker.jobs.looking import subject_states
+from zinker.jobs.plan.checks import LIVE
+from zinker.jobs.plan.conflicts import Resolve, replace
+from zinker.jobs.resetting import planned_reset
+from zinker.jobs.setup import Setup
+from zinker.jobs.together import CONCURRENCY, Plans, Task, Together, carry_out_together
+from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.model.names import home_of, unknown
+from zinker.places.here import Here
+
+_ANY = "*"
+
+
+class Round(NamedTuple):
+    """What belongs together: a name, and places and subjects; the version that is meant of each, or ""."""
+
+    name: str
+    members: tuple[tuple[str, str], ...]
+    version: str = ""
+
+    @property
+    def told(self) -> str:
+        """What people call it, with the version."""
+        return f"{self.name}@{self.version}" if self.version else self.name
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """What came of the export of one member; either `exported` or `error` is there."""
+
+    place: str
+    subject: str
+    exported: Exported | None = None
+    error: ZinkerError | None = None
+
+
+def round_named(setup: Setup, text: str, is_live: bool = False) -> Round:
+    """Return a round of zinker.toml: `monday`, or `monday@agreed` for a version of each.
+
+    What stands in it as `*` is what is kept, or, of a live one, what is there. Raises `WrongUsage`.
+    """
+    name, at, version = text.partition("@")
+    if name not in setup.rounds:
+        then = 'zinker.toml has none yet: [rounds.NAME] with what = ["PLACE:SUBJECT"].'
+        raise unknown("round", name, setup.rounds, "zinker.toml names them." if setup.rounds else then)
+    if at and not version:
+        raise WrongUsage("Round not understood", f"{text} names no version", f"Write it as in {name}@agreed.")
+    members: dict[tuple[str, str], None] = {}
+    for what in setup.rounds[name]:
+        place, _, subject = what.partition(":")
+        members |= dict.fromkeys(_meant(setup, name, place, subject, is_live))
+    if not members:
+        what = "is there" if is_live else "is kept"
+        raise WrongUsage(
+            f"Round {name} is empty", f"nothing of it {what}", "`zinker survey` shows what there is."
+        )
+    return Round(name, tuple(members), version)
+
+
+def found_at(setup: Setup, places: Iterable[str]) -> Round:
+    """Return everything that is found at some places; raises `WrongUsage` where there is nothing."""
+    names = tuple(dict.fromkeys(places))
+    members = tuple((place, subject) for place in names for subject in _present(setup, place))
+    if not members:
+        then = "`zinker subjects` shows what is looked for, and where."
+        raise WrongUsage("Nothing found", f"no subject is found at {', '.join(names)}", then)
+    return Round(f"all of {', '.join(names)}", members)
+
+
+def each_account(setup: Setup, places: Iterable[str], subjects: Iterable[str]) -> Round:
+    """Return subjects at each account of some places that has something of its own of them.
+
+    The account that a place stands for goes by the name of the place. Raises `WrongUsage` where none has any.
+    """
+    names, ids = tuple(dict.fromkeys(places)), tuple(dict.fromkeys(subjects))
+    members: list[tuple[str, str]] = []
+    for name in names:
+        place = setup.place(name)
+        own = place.user.casefold()
+        others = [f"{name}/{one}" for one in place.account_names() if one.casefold() != own]
+        for at in [name, *others]:
+            members += [(at, id) for id in ids if _has_own(setup, at, id)]
+    if not members:
+        why = f"no account of {', '.join(names)} has anything of {', '.join(ids)}"
+        raise WrongUsage("Nothing found", why, "`zinker subjects` shows what is looked for, and where.")
+    return Round(f"{', '.join(ids)} of each account", tuple(members))
+
+
+def _has_own(setup: Setup, place: str, subject: str) -> bool:
+    """Tell whether an account has something of a subject that is not the machine's."""
+    id = subject.partition("/")[0]
+    parts = {part.id: part for part in setup.catalogue.find(id).part}
+    (state,) = subject_states(setup, id, place)
+    return any(part.documents and parts[part.id].is_of_account for part in state.parts)
+
+
+def kept_of(setup: Setup, place: str, version: str) -> Round:
+    """Return everything that is kept of a place, as a version of each; raises `WrongUsage`."""
+    setup.check_place(place)
+    home = home_of(place, Here().machine)
+    members = tuple((place, id) for id, homes in _kept(setup).items() if home in homes)
+    if not members:
+        raise WrongUsage("Nothing found", f"nothing is kept of {place}", "`zinker list` shows what is kept.")
+    return Round(f"all of {place}", members, version)
+
+
+def _meant(setup: Setup, name: str, place: str, subject: str, is_live: bool) -> Iterator[tuple[str, str]]:
+    """Yield what a line of a round stands for."""
+    if place != _ANY:
+        with _of_round(name):
+            setup.check_place(place)
+    if subject != _ANY:
+        with _of_round(name):
+            setup.catalogue.find(subject.partition("/")[0])
+    if _ANY not in (place, subject):
+        yield place, subject
+        return
+    kept = {} if is_live else _kept(setup)
+    for at in setup.places if place == _ANY else [place]:
+        if is_live:
+            there = list(_present(setup, at)) if place != _ANY or not setup.places[at].absence() else []
+        else:
+            there = [id for id, homes in kept.items() if home_of(at, Here().machine) in homes]
+        yield from ((at, id) for id in there if subject in (_ANY, id))
+
+
+@contextlib.contextmanager
+def _of_round(name: str) -> Iterator[None]:
+    try:
+        yield
+    except WrongUsage as error:
+        raise WrongUsage(
+            error.what, f"{error.why}, and round {name} of zinker.toml names it", error.then
+        ) from None
+
+
+def _present(setup: Setup, place: str) -> Iterator[str]:
+    return (state.id for state in subject_states(setup, "", place) if state.is_present)
+
+
+def _kept(setup: Setup) -> dict[str, set[str]]:
+    """Return the homes that something is kept of, by subject."""
+    kept = {
+        id: {one.home for one in setup.shelf.versions(id) if one.is_asked_for}
+        for id in setup.shelf.subjects()
+    }
+    return {id: homes for id, homes in kept.items() if homes}
+
+
+def version_of(setup: Setup, place: str, subject: str, which: str) -> str:
+    """Return the reference of the version of a member; raises `WrongUsage` where there is none."""
+    id, slash, instance = subject.partition("/")
+    machine = Here().machine if place.partition("/")[0] == "here" else ""
+    return f"{id}{slash}{instance}@{setup.shelf.find(id, which or 'latest', place, machine).number}"
+
+
+def export_round(
+    what: Round,
+    setup: Setup,
+    capture: Callable[[Setup, str, str], Exported],
+    progress: Progress = no_progress,
+) -> Iterator[Kept]:
+    """Capture all members by `capture`, places side by side; yields what came of each, place by place.
+
+    What has no name is captured one by one, so that version numbers follow the order in which it was named. What
+    fails at one place does not stop the others.
+    """
+    groups: dict[str, list[tuple[str, str]]] = {}
+    for place, subject in what.members:
+        groups.setdefault(place.partition("/")[0], []).append((place, subject))
+
+    def captured(members: Iterable[tuple[str, str]]) -> list[Kept]:
+        own = setup.beside()
+        return [_captured(own, place, subject, capture) for place, subject in members]
+
+    if len(groups) == 1 or not what.name:
+        yield from (_captured(setup, *one, capture) for one in what.members)
+        return
+    with ThreadPoolExecutor(min(CONCURRENCY, len(groups))) as pool:
+        for done, kept in enumerate(pool.map(captured, groups.values()), 1):
+            progress("Places", done, len(groups))
+            yield from kept
+
+
+def _captured(setup: Setup, place: str, subject: str, capture: Callable[[Setup, str, str], Exported]) -> Kept:
+    try:
+        return Kept(place, subject, capture(setup, place, subject))
+    except ZinkerError as error:
+        return Kept(place, subject, error=error)
+
+
+def documented_round(
+    setup: Setup, what: Round, is_live: bool, left: list[tuple[str, str, str]]
+) -> Iterator[Documented]:
+    """Open one member after another to be written down, a version of it or as it is now.
+
+    What cannot be opened is put into `left`: place, subject and why; it does not stop the others.
+    """
+    for place, subject in what.members:
+        try:
+            reference = f"{place}:{subject}" if is_live else version_of(setup, place, subject, what.version)
+            with documented(setup, reference) as found:
+                yield found
+        except ZinkerError as error:
+            left.append((place, subject, error.why or str(error)))
+
+
+def import_round(
+    setup: Setup,
+    what: Round,
+    wishes: Wishes | None = None,
+    live: Iterable[str] = (),
+    at: str = "",
+    *,
+    preview: bool = False,
+    approve: Callable[[Plans], bool] = lambda plans: True,
+    resolve: Resolve = replace,
+    choose: Choose = lambda sides, plan: plan,
+    progress: Progress = no_progress,
+    unlock: Unlock | None = None,
+    one_by_one: bool = False,
+) -> Together:
+    """Put a version of each member back at its place, or all `at` another one, as one change.
+
+    `approve` is shown all the plans.
+
+    The places that others depend on and that may be written to are named as `live`; `one_by_one` where
+    `resolve`, `choose` or `unlock` ask somebody. Raises `Refused` where nothing could be planned at all.
+    """
+    named = frozenset(live)
+
+    @contextlib.contextmanager
+    def planned(own: Setup, place: str, subject: str) -> Iterator[Ready]:
+        target = at or place
+        with planned_import(
+            own,
+            version_of(own, place, subject, what.version),
+            target,
+            for_place(wishes or Wishes(), target, named),
+            look_only=preview,
+            resolve=resolve,
+            choose=choose,
+            unlock=unlock,
+        ) as ready:
+            yield ready
+
+    tasks = [
+        Task(at or place, subject, partial(planned, place=place, subject=subject))
+        for place, subject in what.members
+    ]
+    return carry_out_together(
+        setup,
+        what.name,
+        "import",
+        what.told,
+        tasks,
+        preview=preview,
+        approve=approve,
+        progress=progress,
+        one_by_one=one_by_one,
+    )
+
+
+def reset_round(
+    setup: Setup,
+    what: Round,
+    wishes: Wishes | None = None,
+    to: str = "",
+    live: Iterable[str] = (),
+    *,
+    preview: bool = False,
+    approve: Callable[[Plans], bool] = lambda plans: True,
+    progress: Progress = no_progress,
+) -> Together:
+    """Reset all members, as `reset` does with one, as one change. Raises as `import_round` does."""
+    named = frozenset(live)
+
+    def planned(own: Setup, place: str, subject: str) -> contextlib.AbstractContextManager[Ready]:
+        wanted = for_place(wishes or Wishes(), place, named)
+        return planned_reset(own, subject, place, wanted, to, look_only=preview)
+
+    tasks = [Task(*one, partial(planned, place=one[0], subject=one[1])) for one in what.members]
+    return carry_out_together(
+        setup,
+        what.name,
+        "reset",
+        f"reset to {to}" if to else "reset to the defaults",
+        tasks,
+        preview=preview,
+        approve=approve,
+        progress=progress,
+    )
+
+
+def for_place(wishes: Wishes, place: str, live: frozenset[str]) -> Wishes:
+    """Return wishes as they are for one place: whether others may depend on it was said of that one alone."""
+    if place not in live:
+        return wishes
+    return msgspec.structs.replace(wishes, overruled=wishes.overruled | {LIVE})
