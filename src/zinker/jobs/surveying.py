@@ -272,6 +272,7 @@ class _Looker:
             return self.silent(place, absence)
         setup = self._setup.beside()
         setup.notify = lambda text: None
+        setup.place(place)  # an account may have gone
         return [
             cell for subject in self._meant(place) if (cell := self._cell(setup, place, subject)) is not None
         ]
