@@ -307,3 +307,66 @@ def test_whoever_cannot_be_reached_says_why(samba, far, tmp_path):
 
         threading.Thread(target=answer, daemon=True).start()
         assert why(port=listener.getsockname()[1])
+
+
+POLICIES = """
+format = 1
+id = "till"
+title = "Till"
+[[part]]
+id = "till"
+store = "registry"
+path = 'HKEY_CURRENT_USER\\Software\\Tarn Hollow\\Brindlepot'
+policies = [
+    'HKEY_LOCAL_MACHINE\\Software\\Policies\\Tarn Hollow\\Brindlepot',
+    'HKEY_CURRENT_USER\\Software\\Policies\\Tarn Hollow\\Brindlepot',
+]
+titles = { "/Prices/Adult" = "Adult ticket" }
+"""
+
+
+def test_what_a_policy_sets_counts_and_that_is_said_before_and_after(garden):
+    """The machine's own policy comes before the user's; names are the same whatever their case."""
+    machine = r"HKEY_LOCAL_MACHINE\Software\Policies\Tarn Hollow\Brindlepot"
+    user = r"HKEY_CURRENT_USER\Software\Policies\Tarn Hollow\Brindlepot"
+    (garden.path / "subjects/till.subject.toml").write_text(POLICIES)
+    at = ("--place", "gate-kiosk")
+    garden("export", "till", *at, "--label", "set", code=1)
+
+    def edit(state):
+        keys = state["registry"]["keys"]
+        keys[rf"{machine}\PRICES"] = {"adult": ["dword", 1100], "Season": ["dword", 5000]}
+        keys[rf"{user}\Prices"] = {"Adult": ["dword", 1], "Child": ["dword", 2]}
+        keys[r"HKEY_CURRENT_USER\Software\Tarn Hollow\Brindlepot\Prices"]["Adult"] = ["dword", 7]
+        keys[r"HKEY_CURRENT_USER\Software\Tarn Hollow\Brindlepot\Prices"]["Pensioner"] = ["dword", 7]
+        state["running"] = []
+
+    garden.edit_workstation("gate-kiosk", edit)
+    shown = {one["address"]: one for one in garden("show", "gate-kiosk:till", "--json").json["settings"]}
+    assert shown["/Prices/Adult"]["value"] == 7
+    assert shown["/Prices/Adult"]["layer"] == rf"does not count: 1100 does, by {machine}\PRICES"
+    assert shown["/PRICES/Season"]["layer"] == rf"by a policy, {machine}\PRICES"
+    assert shown["/Prices/Child"]["layer"] == rf"does not count: 2 does, by {user}\Prices"
+    assert "layer" not in shown["/Prices/Pensioner"] or not shown["/Prices/Pensioner"]["layer"]
+    written_down = garden("document", "gate-kiosk:till", "--format", "markdown").out
+    assert "does not count: 1100 does" in written_down and "5000" in written_down
+    plan = garden("import", "till@set", *at, "--preview").out
+    assert plan.count("will not count") == 1 and rf"1100 does, by {machine}\PRICES" in plan.replace(
+        "\n  ", " "
+    )
+    done = garden("import", "till@set", *at, "--yes", "--json").json
+    (document,) = done["plan"]
+    assert {one["address"]: one.get("by") for one in document["settings"]} == {
+        "/Prices/Adult": rf"{machine}\PRICES",
+        "/Prices/Pensioner": None,
+    }
+    # A policy is not the part's own: it is neither captured nor touched.
+    assert garden.registry("gate-kiosk")[rf"{machine}\PRICES"]["Season"] == ["dword", 5000]
+    assert "Season" not in garden("show", "till@set").out
+    assert garden("undo", "--preview", *()).out.count("will not count") == 1
+    for wrong in ("['fern.ini']", "['HKLM\\Software\\Policies']"):
+        text = POLICIES.replace(
+            POLICIES[POLICIES.index("[\n    'HK") : POLICIES.index("]\ntitles") + 1], wrong
+        )
+        (garden.path / "subjects/till.subject.toml").write_text(text)
+        assert "must begin with a root key" in garden("subjects", "check", "subjects/till.subject.toml", code=None).out

@@ -129,7 +129,7 @@ class _Writer:
         """Yield the documents of a part."""
         part = self._subject.find_part(record.id) if self._subject else None
         settings = self._source.snapshot.settings(record.id)
-        if part is not None and traits_of(part.store).has_layers:
+        if part is not None and (traits_of(part.store).has_layers or part.policies):
             settings = self._with_layers(part, list(settings))
         done = 0
         for document, group in groupby(settings, key=lambda setting: setting.document):

@@ -18,6 +18,7 @@ from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, Options
 from zinker.jobs.plan.named import against_named, move_homes, told_missing
 from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
+from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.session import Session
@@ -333,7 +334,7 @@ def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wish
     overruled = wishes.overruled | ({NEW_INSTANCE} if wishes.instance else set())
     plan = msgspec.structs.replace(
         plan,
-        documents=tuple(documents),
+        documents=with_overruled(session, documents),
         left=(*plan.left, *left),
         translations=_translations(documents, sides.source),
         remarks=(

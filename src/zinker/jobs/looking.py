@@ -15,6 +15,7 @@ from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import titles_in
+from zinker.model.address import folded
 from zinker.model.change import Change, ChangeId, RoundRecord
 from zinker.model.errors import Refused, reason
 from zinker.model.file_state import FileState
@@ -28,7 +29,7 @@ from zinker.shelf.shelf import Version
 from zinker.stores.desktop_db import USER
 from zinker.stores.home import NoHome, StoreError
 from zinker.stores.kinds import open_home, traits_of
-from zinker.subjects.subject import Subject, paths_of
+from zinker.subjects.subject import Part, Subject, paths_of
 
 _TOLD_AFTER = 20_000  # settings
 
@@ -179,9 +180,16 @@ def layers_at(
     layers: dict[tuple[str, str, str], str],
     find: str = "",
 ) -> Iterator[tuple[str, Setting]]:
-    """Yield what counts in the settings databases though it is not the user's own; notes its layer."""
+    """Yield what counts in the settings databases though it is not the user's own; notes its layer.
+
+    So also what a policy sets: it counts whatever the user has.
+    """
     for part in subject.part:
-        if not traits_of(part.store).has_layers or (parts and part.id not in parts):
+        if parts and part.id not in parts:
+            continue
+        if part.policies:
+            yield from _overruled(place, part, layers, find)
+        if not traits_of(part.store).has_layers:
             continue
         try:
             home = layered(open_home(place, part))
@@ -195,6 +203,28 @@ def layers_at(
             text = "\n".join((document, address, part.titles.get(address, ""), leaf.value))
             if layer != USER and find in text.casefold() and not holds_secret(part, address, leaf):
                 yield part.id, Setting(document, address, leaf.type, leaf.value)
+
+
+def _overruled(
+    place: Place, part: Part, layers: dict[tuple[str, str, str], str], find: str
+) -> Iterator[tuple[str, Setting]]:
+    """Yield what policies set though the user has not; of what the user has, notes what counts instead."""
+    try:
+        home = open_home(place, part)
+        found = [(document, one) for document in home.where() for one in home.overruled(document)]
+        own = {d: {folded(a): (a, leaf) for a, leaf in home.read(d).all_leaves()} for d in home.documents()}
+    except (NoHome, StoreError):
+        return  # the capture has told why
+    for document, one in found:
+        address, leaf = own.get(document, {}).get(folded(one.address), (one.address, None))
+        is_secret = holds_secret(part, address, one.leaf)
+        value = "another value" if is_secret else text_of(one.leaf)
+        if leaf is None:
+            layers[part.id, document, address] = f"by a policy, {one.where}"
+            if find in "\n".join((document, address, value)).casefold() and not is_secret:
+                yield part.id, Setting(document, address, one.leaf.type, one.leaf.value)
+        elif leaf != one.leaf:
+            layers[part.id, document, address] = f"does not count: {value} does, by {one.where}"
 
 
 def _settings(

@@ -19,6 +19,7 @@ from zinker.jobs.plan.asked import at_addresses
 from zinker.jobs.plan.checks import objections
 from zinker.jobs.plan.documents import Options
 from zinker.jobs.plan.layers import LayerPlanner
+from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
 from zinker.jobs.references import parse_reference
 from zinker.jobs.session import Session
@@ -155,7 +156,7 @@ def _plan(session: Session, live: LiveSnapshot, selection: Selection, to: str, w
         place=session.place.name,
         machine=session.place.machine,
         source="reset to the organisation's values" if to == ORGANISATION else "reset to the defaults",
-        documents=tuple(documents),
+        documents=with_overruled(session, documents),
         left=tuple(left),
         seen={part.id: part.sha256 for part in live.manifest.parts},
         fallback_size=held + sum(part.size for part in live.manifest.parts),

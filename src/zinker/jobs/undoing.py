@@ -14,6 +14,7 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.checks import LIVE, objections
+from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.reverse import plan_reverse
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
@@ -251,7 +252,7 @@ def _reversed(session: Session, change: Change, overruled: frozenset[str]) -> It
             place=session.place.name,
             machine=session.place.machine,
             source=f"undo of change {change.id}",
-            documents=tuple(plans),
+            documents=with_overruled(session, plans),
             left=tuple(left),
             is_production=session.place.is_production,
             titles=titles_in(subject, live, fallback),

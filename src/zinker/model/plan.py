@@ -53,7 +53,8 @@ class SettingChange(msgspec.Struct, frozen=True, omit_defaults=True):
 
     `beneath` is what counts when the user's own value is gone, where a store has layers; `kept` is the value
     when the place was last kept, where `since` tells who has changed it after that; `moved_from` is the address
-    in the profile, where that is another one. The address is never "": what happens to a document as a whole is
+    in the profile, where that is another one. `counts` is what a policy of the place sets instead, and `counts_by`
+    where that stands. The address is never "": what happens to a document as a whole is
     said by its change.
     """
 
@@ -65,6 +66,8 @@ class SettingChange(msgspec.Struct, frozen=True, omit_defaults=True):
     since: Since = ""
     kept: Leaf | None = None
     moved_from: str = ""
+    counts: Leaf | None = None
+    counts_by: str = ""
 
     @property
     def word(self) -> str:

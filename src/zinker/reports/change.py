@@ -163,6 +163,8 @@ def setting_change_entry(
     notes = [f"in the profile it is at {item.moved_from}"] if item.moved_from else []
     if base and (since := _since(item.since, base, value_text(item.kept))):
         notes.append(since)
+    if item.counts is not None:
+        notes.append(f"will not count: {value_text(item.counts)} does, by {item.counts_by}")
     if item.beneath is not None:
         notes.append(f"beneath it is {value_text(item.beneath)}")
     return setting_entry(what, part, item.address, item.before, item.after, verbs, notes)
@@ -337,6 +339,7 @@ def document_json(change: DocumentChange) -> dict[str, Any]:
                 "in_profile": leaf_json(item.translated or item.after),
                 **({"since": item.since, "kept": leaf_json(item.kept)} if item.since else {}),
                 **({"moved_from": item.moved_from} if item.moved_from else {}),
+                **({"counts": leaf_json(item.counts), "by": item.counts_by} if item.counts else {}),
                 **({"beneath": leaf_json(item.beneath)} if item.beneath is not None else {}),
             }
             for item in change.items

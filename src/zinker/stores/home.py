@@ -99,6 +99,14 @@ class New(NamedTuple):
     is_as_seen: Callable[[str, Leaf | None, Leaf | None], bool] = lambda address, now, before: now == before
 
 
+class Overruled(NamedTuple):
+    """A setting that a policy of the place sets, so that no other value of it counts; `where` the policy stands."""
+
+    address: str
+    leaf: Leaf
+    where: str
+
+
 Refusals = list[tuple[DocumentChange, NotWritable]]
 
 
@@ -166,6 +174,10 @@ class Home(ABC):
     def refusal(self, document: str, address: str) -> str:
         """Say why the setting at an address could not be written, or "" if nothing is seen to prevent it."""
         return ""
+
+    def overruled(self, document: str) -> Iterator[Overruled]:
+        """Yield what policies of the place set, whatever the document says; raises `StoreError`."""
+        return iter(())
 
     def closed(self, document: str) -> Closed | None:
         """Say why a document could not be written at all, or None if nothing is seen to prevent it."""
@@ -271,6 +283,8 @@ class PartShape(Protocol):
     @property
     def policy(self) -> PolicyShape: ...
     @property
+    def policies(self) -> Sequence[str]: ...
+    @property
     def homes(self) -> Sequence[PartHome]: ...
 
 
@@ -301,6 +315,7 @@ __all__ = [
     "New",
     "NoHome",
     "Offers",
+    "Overruled",
     "PartHome",
     "PartShape",
     "Refusals",

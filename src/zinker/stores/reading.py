@@ -10,7 +10,7 @@ from zinker.formats.leaves import Leaves
 from zinker.model.errors import Refused
 from zinker.model.file_state import FileState
 from zinker.model.rows import Block, address_of, leaf_of
-from zinker.model.setting import Setting
+from zinker.model.setting import Leaf, Setting
 
 BEGINNING = 64 * 1024
 
@@ -90,3 +90,10 @@ class Reading(msgspec.Struct, frozen=True):
         rows = (row for block in self.blocks() for row in block)
         found = ((fold(address_of(row)), row) for row in rows)
         return {name: leaf_of(row) for name, row in found if name in wanted}
+
+    def all_leaves(self) -> Iterator[tuple[str, Leaf]]:
+        """Yield all settings by their addresses."""
+        if self.blocks is None:
+            yield from self.leaves.items()
+            return
+        yield from ((address_of(row), leaf_of(row)) for block in self.blocks() for row in block)

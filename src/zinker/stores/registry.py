@@ -23,6 +23,7 @@ from zinker.stores.home import (
     New,
     NoHome,
     Offers,
+    Overruled,
     PartShape,
     Step,
     SteppedWriting,
@@ -128,8 +129,9 @@ def whole_key(text: str) -> str:
 class RegistryHome(Home):
     """Some branches of a registry, and nothing outside them."""
 
-    def __init__(self, registry: Registry, branches: tuple[str, ...]) -> None:
-        self.registry, self.branches = registry, branches
+    def __init__(self, registry: Registry, branches: tuple[str, ...], policies: tuple[str, ...] = ()) -> None:
+        """Open branches; `policies` are those whose values count instead, the first of them most."""
+        self.registry, self.branches, self._policies = registry, branches, policies
 
     def documents(self) -> list[str]:
         """Return the branches that are there, sorted; raises `RegistryError`."""
@@ -168,6 +170,17 @@ class RegistryHome(Home):
     def refusal(self, document: str, address: str) -> str:
         """Say why the value at an address could not be written, or "" if nothing is seen to prevent it."""
         return self.registry.obstacle(_key(document, tokens(address)[:-1]))
+
+    def overruled(self, document: str) -> Iterator[Overruled]:
+        """Yield what stands in the policies' branches, by its address below them."""
+        seen: set[str] = set()
+        for branch in self._policies:
+            if not self.registry.exists(branch):
+                continue
+            for address, leaf in self.read(branch).all_leaves():
+                if leaf.type != "key" and folded(address) not in seen:
+                    seen.add(folded(address))
+                    yield Overruled(address, leaf, _key(branch, tokens(address)[:-1]))
 
     def writing(self) -> Writing:
         """Begin to write a change: value by value, parents first."""
@@ -244,7 +257,7 @@ def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: Re
     branches: list[str] = []
     for _, paths in candidates:
         branches += [path for path in paths if registry.exists(path)][:1] or list(paths[:1])
-    return RegistryHome(registry, tuple(branches))
+    return RegistryHome(registry, tuple(branches), tuple(part.policies))
 
 
 def value_of(registry: Registry, key: str, name: str) -> Value:

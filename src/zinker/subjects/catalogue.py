@@ -98,6 +98,9 @@ def _completed(part: Part) -> Part:
     )
 
 
+_KEY = r"HKEY_[A-Z_]+(\\[^\\]|$)"
+
+
 def check_subject(path: Path) -> list[str]:
     """Return every mistake in a subject file, each with its line; raises `WrongUsage` where it is no TOML."""
     subject, found = check(path, Subject, "Subject file not read")
@@ -158,6 +161,11 @@ def _part_mistakes(part: Part) -> Iterator[str]:
         yield f"the format `{part.format}` is for files, which the part `{part.id}` is not"
     if part.store != "registry" and part.view:
         yield f"the view `{part.view}` is for registry keys, which the part `{part.id}` is not"
+    if part.store != "registry" and part.policies:
+        yield f"the policies `{part.policies[0]}` are registry keys, which the part `{part.id}` is not"
+    for path in part.policies:
+        if not re.match(_KEY, path):
+            yield f"the key `{path}` must begin with a root key such as HKEY_LOCAL_MACHINE"
     for address in part.titles:
         if not address.startswith("/"):
             yield f"the title for `{address}` is for an address, which begins with a slash"
@@ -166,7 +174,7 @@ def _part_mistakes(part: Part) -> Iterator[str]:
 def _path_mistakes(part: Part, path: str) -> Iterator[str]:
     if part.store == "file":
         yield from _variable_mistakes(path)
-    elif part.store == "registry" and not re.match(r"HKEY_[A-Z_]+(\\[^\\]|$)", path):
+    elif part.store == "registry" and not re.match(_KEY, path):
         yield f"the key `{path}` must begin with a root key such as HKEY_CURRENT_USER"
     elif part.store == "tenant" and not re.fullmatch(r"\w[\w.]*(/\w[\w.]*)*", path):
         yield f"the collection `{path}` must be a name of letters and digits, or several with slashes"

@@ -127,6 +127,8 @@ class Part(Strict, frozen=True):
     not_secret: tuple[Pointer, ...] = ()
     titles: dict[str, str] = {}
     policy: PolicyShape = PolicyShape()
+    # Registry keys whose values count instead of those at the same place below the part's own, the first one most.
+    policies: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
