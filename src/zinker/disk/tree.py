@@ -9,6 +9,7 @@ path, after a look.
 import contextlib
 import errno
 import os
+import shutil
 import stat
 import weakref
 from collections import OrderedDict
@@ -18,12 +19,11 @@ from threading import RLock
 from typing import IO, Any, NamedTuple
 
 from zinker.disk.announce import announce
-from zinker.disk.attributes import give, is_root
+from zinker.disk.attributes import attributes, give, is_root, set_mode, take_over
 from zinker.disk.swap import exchange, rename_new
 from zinker.disk.windows import clear_read_only, exact, is_held, is_link, open_shared
 
 _MOST_LINKS = 40  # as many as Linux follows
-_HELD_OPEN = 16  # folders; there are many trees, and a process may have few descriptors
 _BINARY = getattr(os, "O_BINARY", 0)
 HAS_DESCRIPTORS = hasattr(os, "O_NOFOLLOW") and hasattr(os, "O_DIRECTORY") and os.open in os.supports_dir_fd
 _SEARCH = getattr(os, "O_PATH", os.O_RDONLY)  # who may go through a folder need not be allowed to list it
@@ -55,6 +55,16 @@ class Folder:
         if descriptor is not None:
             weakref.finalize(self, os.close, descriptor)
 
+    @property
+    def can_be_held(self) -> bool:
+        """Whether a file that a program has open cannot be replaced: only Windows has that."""
+        return self.descriptor is None
+
+    @property
+    def has_modes(self) -> bool:
+        """Whether files in here have permission bits that count."""
+        return os.name == "posix"
+
     def _at(self, name: str) -> tuple[str, dict[str, Any]]:
         """Return how the functions of `os` are told of a name in here."""
         if self.descriptor is None:
@@ -84,6 +94,25 @@ class Folder:
     def is_held(self, name: str) -> bool:
         """Tell whether another program holds a file open so that it cannot be replaced: only Windows has that."""
         return self.descriptor is None and is_held(self._at(name)[0])
+
+    def closed(self) -> str:
+        """Say why nothing can be written in here, or ""."""
+        if os.access(self.path, os.W_OK | os.X_OK):
+            return ""
+        read_only = hasattr(os, "statvfs") and os.statvfs(self.path).f_flag & os.ST_RDONLY
+        return "the disk is read-only" if read_only else f"no right to write in {self.path}"
+
+    def listed(self, name: str) -> os.stat_result | None:
+        """Return what the last listing has told of a name, where it tells what `stat` would."""
+        return None
+
+    def looks_of(self, file: IO[bytes]) -> os.stat_result:
+        """Return what there is to know of a file of this folder that is open."""
+        return os.fstat(file.fileno())
+
+    def attributes(self, name: str) -> list[str]:
+        """Return the names of the attributes that somebody has given to a file."""
+        return attributes(os.fspath(self.path / name))
 
     def readlink(self, name: str) -> str:
         """Return the text of a link; raises `OSError`."""
@@ -213,9 +242,23 @@ class Folder:
         announce("rename", self.path / new)
         rename_new(self._at(old)[0], self._at(new)[0], self.descriptor)
 
-    def give(self, descriptor: int) -> None:
-        """Give an open file to whom this folder belongs to."""
-        give(descriptor, self.looks())
+    def dress(self, name: str, file: IO[bytes], mode: int | None) -> None:
+        """Give a new file mode, owner and attributes of the one it is to replace, or those usual in here."""
+        try:
+            with self.open(name) as old:
+                take_over(old.fileno(), file.fileno(), mode)
+                return
+        except OSError:  # there is none, or a link, a folder, or what may not be read
+            pass
+        looks = self.looks()
+        give(file.fileno(), looks)
+        set_mode(file.fileno(), looks.st_mode & 0o666 if mode is None else mode, mode is not None)
+
+    def flush_file(self, file: IO[bytes]) -> None:
+        """Have a new file reach the disk, where that is not done for all of them together."""
+        file.flush()
+        if not HAS_DESCRIPTORS:  # what is open for reading alone cannot be flushed there
+            os.fsync(file.fileno())
 
     def flush(self) -> None:
         """Flush the names in here to the disk, where the system has that."""
@@ -255,6 +298,12 @@ class Reached(NamedTuple):
 
 class Tree:
     """All that is below a folder. `top` may be reached through links: it is named by the technician."""
+
+    held_open = 16  # folders; there are many trees, and a process may have few descriptors
+    # How many requests are under way at once where each takes an answer; 0 where none does.
+    side_by_side = 0
+    # Whether new files are flushed all together.
+    flushes_later = HAS_DESCRIPTORS
 
     def __init__(self, top: Path) -> None:
         self.top = top
@@ -307,17 +356,40 @@ class Tree:
         """
         made: list[Path] = []
         names = self._names(path)
-        for end in range(1, len(names) + 1):
-            try:
-                self.folder(names[:end])
-            except FileNotFoundError:
-                above = self.folder(names[: end - 1])
-                if above.has(names[end - 1]):
-                    raise  # a link that leads nowhere
-                self._hold(tuple(names[:end]), above.make(names[end - 1], mode))
-                above.flush()
-                made.append(above.path / names[end - 1])
+        with self._lock:
+            for end in range(1, len(names) + 1):
+                try:
+                    self.folder(names[:end])
+                except FileNotFoundError:
+                    above = self.folder(names[: end - 1])
+                    if above.has(names[end - 1]):
+                        raise  # a link that leads nowhere
+                    self._hold(tuple(names[:end]), above.make(names[end - 1], mode))
+                    above.flush()
+                    made.append(above.path / names[end - 1])
         return made
+
+    def anew(self) -> "Tree":
+        """Return the same tree with nothing held open."""
+        return Tree(self.top)
+
+    def exists(self, path: Path) -> bool:
+        """Tell whether something is at a path, a link itself included."""
+        return os.path.lexists(path)
+
+    def is_folder(self, path: Path) -> bool:
+        """Tell whether a folder is at a path."""
+        return path.is_dir()
+
+    def room(self, folder: Path) -> tuple[object, int, str]:
+        """Return which disk a folder is, or would be, on, how many bytes are free there, and its name."""
+        return room_at(folder)
+
+    def longest(self, folder: Path) -> tuple[int, int]:
+        """Return how many bytes a name and a path may have on the disk of a folder."""
+        while not folder.exists():
+            folder = folder.parent
+        return _limit(folder, "PC_NAME_MAX", 255), _limit(folder, "PC_PATH_MAX", 4096)
 
     def forget(self) -> None:
         """Let go of the folders that are held open: who reaches them next looks again."""
@@ -329,7 +401,7 @@ class Tree:
 
     def _hold(self, names: tuple[str, ...], folder: Folder) -> None:
         self._known[names] = folder
-        if len(self._known) > _HELD_OPEN:
+        if len(self._known) > self.held_open:
             self._known.popitem(last=False)
 
     def _open_top(self) -> Folder:
@@ -392,6 +464,21 @@ class Tree:
             text = text.replace("\\", "/")
         names = [part for part in text.split("/") if part not in ("", ".")]
         return (self.folder(()) if text.startswith("/") else at), names
+
+
+def room_at(folder: Path) -> tuple[object, int, str]:
+    """Return the same of a folder that nobody need be kept out of."""
+    there = folder.absolute()
+    while not there.exists():
+        there = there.parent
+    return there.stat().st_dev, shutil.disk_usage(there).free, str(there)
+
+
+def _limit(folder: Path, what: str, usual: int) -> int:
+    try:
+        return os.pathconf(folder, what)
+    except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
+        return usual
 
 
 def _check_plain(at: Folder, name: str) -> None:

@@ -351,9 +351,8 @@ def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wish
 def _remarks(place: Place, subject: Subject) -> tuple[str, ...]:
     if place.knows_processes or not subject.application.processes:
         return ()
-    return (
-        f"Whether {subject.title} is running at {place.told} cannot be told from here: see that it is closed.",
-    )
+    what = f"Whether {subject.title} is running at {place.told}, and who is signed in there"
+    return (f"{what}, cannot be told from here: see that it is closed.",)
 
 
 def _translations(documents: list[DocumentChange], source: Translated) -> tuple[tuple[str, str], ...]:

@@ -52,6 +52,20 @@ class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
     protection: Literal["encrypted", "signed"] = "encrypted"
 
 
+class WorkstationEntry(Strict, frozen=True, tag_field="kind", tag="workstation"):
+    """A place of the kind `workstation` in the configuration: its files by a share, and its registry.
+
+    `folders` are paths below the share.
+    """
+
+    address: Annotated[str, msgspec.Meta(pattern=r"^[^:/\s]+(:[0-9]{1,5})?$")]
+    user: str
+    share: Annotated[str, msgspec.Meta(pattern=r"^[^/\\:\s]+$")] = "C$"
+    folders: dict[str, str] = {}
+    system: str = ""
+    protection: Literal["encrypted", "signed"] = "encrypted"
+
+
 Url = Annotated[str, msgspec.Meta(pattern=r"^https?://[^/\s]+(/[^?#\s]*)?$")]
 
 
@@ -108,7 +122,7 @@ class Configuration(Strict, frozen=True):
     fallbacks: Days = "90 days"
     thin: ThinEntry = ThinEntry()
     subjects: tuple[str, ...] = ()
-    places: dict[Id, FolderEntry | RemoteEntry | TenantEntry] = {}
+    places: dict[Id, FolderEntry | RemoteEntry | WorkstationEntry | TenantEntry] = {}
     rounds: dict[Id, RoundEntry] = {}
 
 
@@ -158,8 +172,8 @@ class Setup:
         if named.startswith(SMB):
             from zinker.shelf.smb_storage import SmbStorage, share_at
 
-            share = share_at(named)
-            storage = SmbStorage(share, lambda: secret_of("shelf", share.user))
+            at = share_at(named)
+            storage = SmbStorage(at, lambda: secret_of("shelf", at.share.user))
             # What is written down before anything changes is on a disk that can be flushed.
             own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
             changes = self.own_folder / "changes-of" / own
@@ -236,11 +250,19 @@ class Setup:
         """After how many days the newest version of a place is stale."""
         return days_of(self._configuration.stale)
 
-    def _place(self, name: str, entry: FolderEntry | RemoteEntry | TenantEntry) -> Place:
+    def _place(self, name: str, entry: FolderEntry | RemoteEntry | WorkstationEntry | TenantEntry) -> Place:
         if isinstance(entry, FolderEntry):
             return self._folder_place(name, entry)
         if isinstance(entry, TenantEntry):
             return self._tenant_place(name, entry)
+        if isinstance(entry, WorkstationEntry):
+            from zinker.places.workstation import WorkstationPlace
+
+            _check_folders(name, entry.folders)
+            is_encrypted = entry.protection == "encrypted"
+            return WorkstationPlace(
+                name, entry.address, entry.user, is_encrypted, entry.share, entry.folders, entry.system
+            )
         from zinker.places.remote import RemotePlace
 
         return RemotePlace(name, entry.address, entry.user, entry.protection == "encrypted")
@@ -310,12 +332,7 @@ class Setup:
         )
 
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
-        for variable, folder in entry.folders.items():
-            if variable not in VARIABLES or folder.startswith("/") or ".." in folder.split("/"):
-                why = (
-                    f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
-                )
-                raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
+        _check_folders(name, entry.folders)
         for key, path in entry.hives.items():
             if not key.upper().startswith(ROOTS) or path.startswith("/") or ".." in path.split("/"):
                 why = f"place {name}: hives.{key!r} = {path!r} is not a registry key with the path of a file below"
@@ -331,6 +348,14 @@ class Setup:
             why = f"{text} names the home of an account that this machine does not have"
             raise WrongUsage("Configuration not read", why, "Write the whole path.")
         return Path(os.path.normpath(self.base / path))
+
+
+def _check_folders(name: str, folders: dict[str, str]) -> None:
+    """Raise `WrongUsage` for what is no path variable, or leads out of the place."""
+    for variable, folder in folders.items():
+        if variable not in VARIABLES or folder.startswith("/") or ".." in folder.split("/"):
+            why = f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
+            raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
 
 
 def _directory(entry: str | DirectoryEntry | None) -> Directory:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
+from zinker.disk.tree import Tree
 from zinker.model.address import folded
 from zinker.model.errors import WrongUsage
 from zinker.places.homes import OWN, TEMPLATE
@@ -53,6 +54,14 @@ class AccountPlace(Place):
     def top(self) -> Path | None:
         """The root of the place's files."""
         return self._place.top
+
+    def tree(self) -> Tree | None:
+        """Return the tree of the place's files, where that is on another machine."""
+        return self._place.tree()
+
+    def has(self, path: Path) -> bool:
+        """Tell whether something is at a path."""
+        return self._place.has(path)
 
     def absence(self) -> str:
         """Say why the place does not answer, or "" if it does."""

@@ -12,6 +12,7 @@ from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
 if TYPE_CHECKING:
+    from zinker.disk.tree import Tree
     from zinker.stores.tenants.tenant import Tenant
 
 
@@ -66,6 +67,14 @@ class Place(ABC):
     def top(self) -> Path | None:
         """The root of its files, from which its absolute links count; None where no files are reached."""
         return None
+
+    def tree(self) -> "Tree | None":
+        """Return the tree that its files are in, where that is on another machine."""
+        return None
+
+    def has(self, path: Path) -> bool:
+        """Tell whether something is at a path, as this program reaches it."""
+        return path.exists()
 
     def folder(self, variable: str) -> Path | None:
         """Return the folder a path variable stands for, as this program reaches it."""

@@ -10,7 +10,6 @@ import errno
 import re
 import secrets
 import time
-import warnings
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any, NamedTuple
@@ -18,37 +17,31 @@ from typing import IO, Any, NamedTuple
 from zinker.disk.announce import announce
 from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.shelf.storage import LOCK, Busy, Storage
+from zinker.stores.smb_session import SHARED, Share, SmbSession, Told
 
 _ADDRESS = re.compile(r"smb://([^@/\s]+)@([^:/\s]+)(?::(\d{1,5}))?/([^/\s]+)/(.+)")
 _WRITING = "writing"
 _PAUSE = 0.05  # seconds between two looks whether another run has let go
-_TIMEOUT = 20  # seconds
 _PIECE = 512 * 1024
 
 
-class Share(NamedTuple):
-    """Where a folder on a share is, and as whom to sign in."""
+class At(NamedTuple):
+    """A folder on a share."""
 
-    user: str
-    host: str
-    port: int
-    share: str
+    share: Share
     folder: str
 
-    @property
-    def told(self) -> str:
-        """What people call it, without the user."""
-        port = f":{self.port}" if self.port != 445 else ""
-        return f"smb://{self.host}{port}/{self.share}/{self.folder}"
 
-
-def share_at(address: str) -> Share:
+def share_at(address: str) -> At:
     """Take an address apart; raises `WrongUsage`."""
     found = _ADDRESS.fullmatch(address.rstrip("/"))
     if not found or ".." in found[5].split("/"):
         why = f"{address} is not the address of a folder on a share"
         raise WrongUsage("Configuration not read", why, "Write it as in smb://ivy@host.example/share/shelf.")
-    return Share(found[1], found[2], int(found[3] or 445), found[4], found[5])
+    host, number, share, folder = found[2], int(found[3] or 445), found[4], found[5]
+    # What people call it, without the user.
+    told = f"smb://{host}{f':{number}' if number != 445 else ''}/{share}/{folder}"
+    return At(Share(found[1], host, number, share, told, "ZINKER_SECRET_SHELF or the keyring"), folder)
 
 
 class SmbStorage(Storage):
@@ -56,16 +49,15 @@ class SmbStorage(Storage):
 
     folder: Path | None = None
 
-    def __init__(self, share: Share, secret: Callable[[], str]) -> None:
-        self._share, self._secret, self.told = share, secret, share.told
-        self._root = rf"\\{share.host}\{share.share}\{share.folder.replace('/', chr(92))}"
-        self._is_open = False
+    def __init__(self, at: At, secret: Callable[[], str]) -> None:
+        self._session = SmbSession(at.share, secret)
+        self.told, self._share_root = at.share.told, at.share.root
+        self._root = rf"{at.share.root}\{at.folder.replace('/', chr(92))}"
         self._made: set[str] = set()
         self._own = ""
         self._is_held = False
         self._count = 0
-        # Connections of our own: those of others may be signed in as somebody else.
-        self._more: dict[str, Any] = {"port": share.port, "connection_cache": {}}
+        self._more = self._session.more
 
     def absence(self) -> str:
         """Say why it cannot be made: the share is not there."""
@@ -94,7 +86,7 @@ class SmbStorage(Storage):
         """Open a file for reading."""
         with self._session() as smb:
             file = smb.open_file(self._at(name), "rb", buffering=_PIECE, share_access="rwd", **self._more)
-            return _Told(file, self._session)  # type: ignore[return-value]
+            return Told(file, self._session)  # type: ignore[return-value]
 
     def delete(self, name: str) -> None:
         """Remove a file."""
@@ -180,8 +172,7 @@ class SmbStorage(Storage):
     def free(self) -> int:
         """Return how many bytes there is room for."""
         with self._session() as smb:
-            root = rf"\\{self._share.host}\{self._share.share}"
-            return int(smb.stat_volume(root, **self._more).caller_available_size)
+            return int(smb.stat_volume(self._share_root, **self._more).caller_available_size)
 
     @contextlib.contextmanager
     def _alone(self, name: str) -> Iterator[Any]:
@@ -189,7 +180,9 @@ class SmbStorage(Storage):
         try:
             with self._session() as smb:
                 file = smb.open_file(self._at(name), "ab", buffering=0, share_access="", **self._more)
-        except PermissionError:  # a sharing violation, in the words of smbprotocol
+        except PermissionError as error:
+            if error.errno != SHARED:
+                raise
             yield None
             return
         try:
@@ -216,7 +209,9 @@ class SmbStorage(Storage):
                     create_options=CreateOptions.FILE_DELETE_ON_CLOSE,
                     **self._more,
                 )
-        except (FileExistsError, PermissionError):
+        except (FileExistsError, PermissionError) as error:
+            if error.errno not in (errno.EEXIST, SHARED):
+                raise
             yield False
             return
         try:
@@ -233,70 +228,6 @@ class SmbStorage(Storage):
 
     def _at(self, name: str) -> str:
         return self._root if name == "." else "\\".join([self._root, *name.split("/")])
-
-    @contextlib.contextmanager
-    def _session(self) -> Iterator[Any]:
-        """Sign in, if need be; whatever SMB says comes out as `OSError`, a lost line as `NoAnswer`."""
-        try:
-            import smbclient
-            from smbprotocol.exceptions import SMBException, SMBOSError
-        except ImportError:
-            then = "Install it: pip install 'zinker[remote]'."
-            raise NoAnswer(
-                f"No answer from {self.told}", "the library for SMB is not installed", then
-            ) from None
-        # Handles of a connection that was lost cannot be closed any more.
-        warnings.filterwarnings("ignore", category=ResourceWarning, module="smbclient")
-        try:
-            if not self._is_open:
-                self._sign_in(smbclient)
-            yield smbclient
-        except SMBOSError as error:
-            if not error.errno:
-                raise self._silent(error) from None
-            # Of the kind that Python has for it, such as FileNotFoundError.
-            raise OSError(error.errno, error.strerror, str(error.filename or self.told)) from None
-        except (OSError, SMBException, ValueError) as error:  # what the server did not say is of the line
-            raise self._silent(error) from None
-
-    def _sign_in(self, smb: Any) -> None:
-        """Sign in, and look whether the share is there: a file of one that is not is only said to be missing."""
-        smb.register_session(
-            self._share.host,
-            username=self._share.user,
-            password=self._secret(),
-            encrypt=True,
-            connection_timeout=_TIMEOUT,
-            **self._more,
-        )
-        try:
-            smb.stat(rf"\\{self._share.host}\{self._share.share}", **self._more)
-        except OSError as error:
-            if error.errno != errno.ENOENT:
-                raise
-            why = f"it has no share {self._share.share}"
-            raise NoAnswer(
-                f"No answer from {self.told}", why, "Correct the address in zinker.toml."
-            ) from None
-        self._is_open = True
-
-    def _silent(self, error: Exception) -> NoAnswer:
-        name, text = type(error).__name__, str(error).lower()
-        then = "Check that it is switched on and reachable, and run this again."
-        if "logon" in text or "Logon" in name or "Authentication" in name:
-            why = f"the name {self._share.user} or its password is wrong"
-            then = (
-                "Correct the address in zinker.toml, or the password in ZINKER_SECRET_SHELF or the keyring."
-            )
-        elif "access_denied" in text or "AccessDenied" in name:
-            why, then = f"{self._share.user} has no right to do this there", "Ask for the right to write."
-        elif "refused" in text:
-            why = "nothing listens at that address and port"
-        elif "closed" in text or "Closed" in name or isinstance(error, OSError):
-            why = "the connection was lost"
-        else:
-            why = f"{name}: {error}"
-        return NoAnswer(f"No answer from {self.told}", why, then)
 
 
 class _SmbBatch:
@@ -315,7 +246,7 @@ class _SmbBatch:
         with storage._session() as smb:  # noqa: SLF001 - they are one
             path = storage._at(part)  # noqa: SLF001
             file = smb.open_file(path, "xb", buffering=_PIECE, share_access="", **storage._more)  # noqa: SLF001
-        told = _Told(file, storage._session)  # noqa: SLF001
+        told = Told(file, storage._session)  # noqa: SLF001
         try:
             yield told  # type: ignore[misc]
         except BaseException:
@@ -352,38 +283,3 @@ class _SmbBatch:
         announce("rename", Path(name))
         with storage._session() as smb:  # noqa: SLF001
             getattr(smb, how)(storage._at(part), storage._at(name), **storage._more)  # noqa: SLF001
-
-
-class _Told:
-    """A file that is read or written over the line, whose errors are told as those of the storage are."""
-
-    def __init__(self, file: Any, session: Callable[[], contextlib.AbstractContextManager[Any]]) -> None:
-        self._file, self._session = file, session
-
-    def read(self, size: int = -1) -> bytes:
-        """Read bytes."""
-        with self._session():
-            return bytes(self._file.read(size))
-
-    def write(self, data: bytes) -> int:
-        """Write bytes."""
-        with self._session():
-            return int(self._file.write(data))
-
-    def close(self) -> None:
-        """Flush what was written to the server's disk, and close it."""
-        with self._session():
-            self._file.flush()
-            self._file.raw.flush()
-            self._file.close()
-
-    def __getattr__(self, name: str) -> Any:
-        """Do all else as the file does."""
-        return getattr(self._file, name)
-
-    def __enter__(self) -> "_Told":
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        with contextlib.suppress(Exception):  # what was read is read
-            self._file.close()

@@ -1,10 +1,10 @@
 """Where the files of a part are: its homes at a place, what their documents are called, and the dialect of each."""
 
-import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from zinker.disk.tree import Tree
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.stores.home import Candidates, NoHome, Offers, PartHome, PartShape
 from zinker.stores.patterns import expression, is_wild
@@ -42,9 +42,10 @@ class Root:
         return name if self.is_wild else self.pattern
 
 
-def roots_of(place: Offers, candidates: Candidates) -> tuple[Root, ...]:
-    """Return the homes of a part at a place; raises `NoHome`."""
-    return tuple(_root(place, home, paths) for home, paths in candidates if paths)
+def roots_of(place: Offers, candidates: Candidates, far: Tree | None = None) -> tuple[Root, ...]:
+    """Return the homes of a part at a place, whose tree is another machine's if it is `far`; raises `NoHome`."""
+    tree = far or Tree(Path())
+    return tuple(_root(place, home, paths, tree) for home, paths in candidates if paths)
 
 
 def root_of(roots: Sequence[Root], document: str) -> tuple[Root, str]:
@@ -84,13 +85,15 @@ def dialect_of(part: PartShape, document: str) -> Dialect:
     return dialect
 
 
-def _root(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Root:
+def _root(place: Offers, home: PartHome, paths: tuple[str, ...], tree: Tree) -> Root:
     """Return the first of some homes that exists, else the first that can be; raises `NoHome`."""
     roots = list(_roots(place, home, paths))
     if not roots:
         variables = ", ".join(dict.fromkeys("{" + _split(path)[0] + "}" for path in paths))
         raise NoHome(f"zinker.toml does not say where {variables} is at {place.told}")
-    return next((root for root in roots if _exists(root)), roots[0])
+    if len(roots) == 1:
+        return roots[0]
+    return next((root for root in roots if _exists(tree, root)), roots[0])
 
 
 def _roots(place: Offers, home: PartHome, paths: tuple[str, ...]) -> Iterator[Root]:
@@ -108,8 +111,8 @@ def _named(home: PartHome, base: Path, path: str) -> Root:
     return Root(base / folder, pattern, home.format, home.dialect, home.id, called)
 
 
-def _exists(root: Root) -> bool:
-    return root.base.is_dir() if root.is_wild else os.path.lexists(root.base / root.pattern)
+def _exists(tree: Tree, root: Root) -> bool:
+    return tree.is_folder(root.base) if root.is_wild else tree.exists(root.base / root.pattern)
 
 
 def _split(path: str) -> tuple[str, str, str]:

@@ -3,14 +3,16 @@
 import contextlib
 import os
 import stat
+from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, NamedTuple
 
-from zinker.disk.attributes import set_mode, take_over
 from zinker.disk.files import CHUNK, part_name
 from zinker.disk.swap import flush_disk
-from zinker.disk.tree import HAS_DESCRIPTORS, Folder, Reached, Seen, Tree, seen
+from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
+from zinker.model.errors import Refused, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
 from zinker.stores.file_roots import Root, root_of
@@ -44,13 +46,34 @@ class FileWriting(Writing):
         self._staged: dict[str, _Staged] = {}
         self._parts: list[Path] = []
         self._touched: set[Path] = set()
+        self._pool = ThreadPoolExecutor(tree.side_by_side) if tree.side_by_side else None
+        self._under_way: deque[tuple[str, Future[None]]] = deque()
 
     def _reach(self, document: str) -> Reached:
         root, name = root_of(self._roots, document)
         return self._tree.reach(root.base / root.below(name), not root.is_wild, root.base)
 
     def stage(self, change: DocumentChange, new: New) -> None:
-        """Write the new content of a document beside it, without touching it; it may not be on the disk yet."""
+        """Write the new content of a document beside it, without touching it; it may not be on the disk yet.
+
+        On another machine, some are written side by side; what goes wrong is told by `flush`, at the latest.
+        """
+        if self._pool is None:
+            self._stage(change, new)
+            return
+        # Content may come out of a profile, which one thread reads.
+        new = new._replace(content=tuple(new.content))
+        self._under_way.append((change.document, self._pool.submit(self._stage, change, new)))
+        self._await(self._tree.side_by_side * 2)
+
+    def _await(self, most: int = 0) -> None:
+        """Wait until no more than so many are under way; raises what went wrong with the first of them."""
+        while len(self._under_way) > most:
+            document, done = self._under_way.popleft()
+            with _naming(document):
+                done.result()
+
+    def _stage(self, change: DocumentChange, new: New) -> None:
         root, name = root_of(self._roots, change.document)
         folder = (root.base / root.below(name)).parent
         private = 0o700 if new.mode is not None and not new.mode & 0o077 else None
@@ -77,10 +100,8 @@ class FileWriting(Writing):
             else:
                 with at.folder.create(part) as file:
                     _fill(file, new.content)
-                    file.flush()
-                    if not HAS_DESCRIPTORS:  # what is open for reading alone cannot be flushed there
-                        os.fsync(file.fileno())
-                    self._dress(at, file, new)
+                    at.folder.dress(at.name, file, new.mode)
+                    at.folder.flush_file(file)
         except BaseException:
             with contextlib.suppress(OSError):
                 at.folder.unlink(part)
@@ -88,21 +109,10 @@ class FileWriting(Writing):
         self._parts.append(at.folder.path / part)
         return at.folder.stat(part).st_ino
 
-    def _dress(self, at: Reached, file: IO[bytes], new: New) -> None:
-        """Give a new file mode, owner and attributes of the one it replaces, or those usual in its folder."""
-        try:
-            with at.folder.open(at.name) as old:
-                take_over(old.fileno(), file.fileno(), new.mode)
-                return
-        except OSError:  # there is none, or a link, a folder, or what may not be read
-            pass
-        at.folder.give(file.fileno())
-        usual = at.folder.looks().st_mode & 0o666
-        set_mode(file.fileno(), usual if new.mode is None else new.mode, new.mode is not None)
-
     def flush(self) -> None:
         """Have all new files reach the disk."""
-        if not HAS_DESCRIPTORS:
+        self._await()
+        if not self._tree.flushes_later:
             return
         if len(self._parts) > _MANY and hasattr(os, "sync"):
             descriptor = os.open(self._parts[0].parent, os.O_RDONLY)
@@ -120,9 +130,21 @@ class FileWriting(Writing):
     def commit(self, changes: Sequence[DocumentChange]) -> Refusals:
         """Put files in their places."""
         self._tree.forget()
+        if self._pool is None:
+            for change in changes:
+                self._commit(change, self._staged[change.document])
+            return []
         for change in changes:
-            self._commit(change, self._staged[change.document])
+            done = self._pool.submit(self._commit, change, self._staged[change.document])
+            self._under_way.append((change.document, done))
+        with contextlib.ExitStack() as stack:
+            stack.callback(self._settled)  # whatever went wrong, nobody writes any more when this ends
+            self._await()
         return []
+
+    def _settled(self) -> None:
+        while self._under_way:
+            self._under_way.popleft()[1].exception()
 
     def _commit(self, change: DocumentChange, staged: _Staged) -> None:
         at = self._reach(change.document)
@@ -156,7 +178,7 @@ class FileWriting(Writing):
             at.folder.unlink(part)
         else:
             at.folder.replace(part, at.name)
-        if at.stat().st_ino != staged.part and os.name == "posix":
+        if at.stat().st_ino != staged.part and at.folder.descriptor is not None:
             raise Changed(change.document)
 
     def _put_database(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:
@@ -193,6 +215,7 @@ class FileWriting(Writing):
 
     def discard(self) -> None:
         """Forget what was prepared, with the folders that were made for it."""
+        self._settled()
         for document, staged in reversed(self._staged.items()):
             with contextlib.suppress(OSError):  # whoever sweeps meets it again
                 at = self._reach(document)
@@ -206,6 +229,15 @@ class FileWriting(Writing):
             with contextlib.suppress(OSError):  # somebody uses it by now
                 at = self._tree.reach(path, follow=False)
                 at.folder.rmdir(at.name)
+
+
+@contextlib.contextmanager
+def _naming(document: str) -> Iterator[None]:
+    """Name the document in what goes wrong with it; raises `Refused`."""
+    try:
+        yield
+    except OSError as error:
+        raise Refused("Nothing changed", f"{document}: {reason(error)}") from error
 
 
 def _fill(file: IO[bytes], content: Iterable[bytes]) -> None:

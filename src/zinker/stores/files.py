@@ -9,6 +9,7 @@ import os
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cached_property, partial
 from pathlib import Path, PurePosixPath
 from typing import IO
@@ -16,7 +17,7 @@ from typing import IO
 import msgspec
 
 from zinker import formats
-from zinker.disk.attributes import attributes, is_root
+from zinker.disk.attributes import is_root
 from zinker.disk.files import is_part, part_name
 from zinker.disk.tree import Folder, Reached, Tree, seen
 from zinker.disk.windows import IS_WINDOWS, given, is_link
@@ -47,24 +48,35 @@ _SURELY_SHORT = (60, 240)
 
 
 class FileHome(Home):
-    """The files of one part, each a document; `top` is the place's own root, `system` that of the place."""
+    """The files of one part, each a document; `top` is the place's own root, or its tree, `system` its system."""
 
     def __init__(
         self,
-        top: Path,
+        top: Path | Tree,
         roots: tuple[Root, ...],
         system: System = "linux",
         reader: formats.Reader | None = None,
     ) -> None:
         self.roots, self.system = roots, system
-        self._tree = Tree(top)
+        self._tree = top if isinstance(top, Tree) else Tree(top)
         self._reader = reader or formats.Reader()
         self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
         self._closed: dict[Path, str] = {}
+        # What is being read of another machine before it is asked for.
+        self._pool = ThreadPoolExecutor(self._tree.side_by_side) if self._tree.side_by_side else None
+        self._ahead: dict[str, Future[Reading]] = {}
+
+    @property
+    def is_far(self) -> bool:
+        """Whether they are on another machine."""
+        return self._tree.side_by_side > 0
 
     def expect(self, documents: Iterable[str]) -> None:
-        """Look anew at the folders on the way: they may have been swapped for others."""
+        """Look anew at the folders on the way, which may have been swapped for others; begin to read from afar."""
         self._tree.forget()
+        self._ahead.clear()
+        if self._pool is not None:
+            self._ahead |= {name: self._pool.submit(self._looked_at, name) for name in documents}
 
     def documents(self) -> list[str]:
         """Return the names of the documents there are, sorted; links among them are kept, not followed.
@@ -116,7 +128,8 @@ class FileHome(Home):
             os.fsencode(name)
         except UnicodeEncodeError:
             return "its name has half a character in it, which no disk can hold"
-        return forbidden(name, "windows" if IS_WINDOWS else self.system)
+        # What is sent to another machine is taken apart there as Windows does.
+        return forbidden(name, "windows" if IS_WINDOWS or self._tree.side_by_side else self.system)
 
     def format_of(self, document: str) -> str:
         """Return the format that the subject file says a document has, or "" where it does not."""
@@ -152,10 +165,14 @@ class FileHome(Home):
 
     def read(self, document: str) -> Reading:
         """Read one document; what cannot be read or taken apart is said in the reading, never raised."""
+        ahead = self._ahead.pop(document, None)
+        return ahead.result() if ahead is not None else self._looked_at(document)
+
+    def _looked_at(self, document: str) -> Reading:
         try:
-            for _ in range(_TRIES):
+            for attempt in range(_TRIES):
                 at = self.reach(document)
-                looks = at.stat()
+                looks = (at.folder.listed(at.name) if not attempt else None) or at.stat()
                 reading = self._read(document, at, looks)
                 now = at.seen()
                 if not stat.S_ISREG(looks.st_mode) or now == seen(looks):
@@ -174,8 +191,9 @@ class FileHome(Home):
             return Reading(document, WHOLE, file=FileState(is_folder=True))
         root, _ = self._root(document)
         with at.folder.open(at.name) as file:
-            own = os.fstat(file.fileno())
-            mode = f"{own.st_mode & 0o777:o}" if os.name == "posix" and self.system != "windows" else ""
+            own = at.folder.looks_of(file)
+            has_mode = at.folder.has_modes and self.system != "windows"
+            mode = f"{own.st_mode & 0o777:o}" if has_mode else ""
             format = root.format or formats.guess(document, beginning_of(file))
             troubles: tuple[Trouble, ...] = ()
             if format != WHOLE and own.st_size > LARGEST_DOCUMENT:
@@ -201,7 +219,7 @@ class FileHome(Home):
         """Open a file again that was too large to be held; raises `OSError` where it is another one by now."""
         at = self.reach(document)
         file = at.folder.open(at.name)
-        if os.path.samestat(os.fstat(file.fileno()), looks):
+        if os.path.samestat(at.folder.looks_of(file), looks):
             return file
         file.close()
         raise OSError(f"{document} has been replaced while it was read")
@@ -209,7 +227,10 @@ class FileHome(Home):
     def closed(self, document: str) -> Closed | None:
         """Say why a document could not be written or removed, or None if nothing is seen to prevent it."""
         path = self._path(document)
-        if IS_WINDOWS and self._is_held(document):
+        if self._tree.side_by_side and self._root(document)[0].is_database:
+            then = "Write it on that machine itself, or add --leave-unwritable to leave it alone."
+            return Closed(str(path), "a database is not written over the network", then)
+        if self._is_held(document):
             then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
             return Closed(str(path), "another program holds it open", then, is_held=True)
         why = self._why_closed(document, path)
@@ -221,7 +242,7 @@ class FileHome(Home):
             return False
         with contextlib.suppress(OSError):
             at = self.reach(document)
-            return at.folder.is_held(at.name)
+            return at.folder.can_be_held and at.folder.is_held(at.name)
         return False
 
     def _why_closed(self, document: str, path: Path) -> str:
@@ -240,9 +261,8 @@ class FileHome(Home):
         names = document.split("/")
         if len(document) < _SURELY_SHORT[0] and len(os.fspath(path)) < _SURELY_SHORT[1]:
             return ""
-        folder = _nearest(path.parent)
-        is_long = max(map(len, map(os.fsencode, names))) > _limit(folder, "PC_NAME_MAX", 255)
-        if is_long or len(os.fsencode(path)) > _limit(folder, "PC_PATH_MAX", 4096):
+        most_name, most_path = self._tree.longest(path.parent)
+        if max(map(len, map(os.fsencode, names))) > most_name or len(os.fsencode(path)) > most_path:
             return "its name is too long for this disk"
         return ""
 
@@ -266,20 +286,17 @@ class FileHome(Home):
             return f"{error.filename or path.parent} is not a folder"
         except OSError as error:
             return reason(error)
-        if not os.access(folder.path, os.W_OK | os.X_OK):
-            read_only = hasattr(os, "statvfs") and os.statvfs(folder.path).f_flag & os.ST_RDONLY
-            return "the disk is read-only" if read_only else f"no right to write in {folder.path}"
-        return ""
+        return folder.closed()
 
-    def folder_of(self, document: str) -> Path | None:
-        """Return the folder that a document is, or would be, in."""
-        return self._path(document).parent
+    def room(self, document: str) -> tuple[object, int, str] | None:
+        """Return which disk a document is, or would be, on, how many bytes are free there, and its name."""
+        return self._tree.room(self._path(document).parent)
 
     def missing_folders(self, document: str) -> int:
         """Count the folders that would have to be made for a document."""
         first = folder = self._path(document).parent
         count = 0
-        while first not in self._missing and not os.path.lexists(folder):
+        while first not in self._missing and not self._tree.exists(folder):
             count, folder = count + 1, folder.parent
         return self._missing.setdefault(first, count)
 
@@ -304,14 +321,14 @@ class FileHome(Home):
         try:
             at = self.reach(change.document)
             looks = at.stat()
-            own = attributes(os.fspath(at.path))
+            own = at.folder.attributes(at.name)
         except OSError:
             return []
         return list(_notes(change, at, looks, own))
 
     def writing(self) -> FileWriting:
         """Begin to write a change: everything is staged beside its place, and put there by renaming."""
-        return FileWriting(self.roots, Tree(self._tree.top))
+        return FileWriting(self.roots, self._tree.anew())
 
     def sweep(self, change: DocumentChange) -> None:
         """Remove what a run that was cut off left beside a document, and folders it made for nothing."""
@@ -352,11 +369,12 @@ class FileHome(Home):
 
 def open_home(place: Offers, part: PartShape, candidates: Candidates, reader: formats.Reader) -> FileHome:
     """Return the files of a part; raises `NoHome`."""
-    roots = roots_of(place, candidates)
+    far = place.tree()
+    roots = roots_of(place, candidates, far)
     top = place.top
     if top is None or any(not root.base.is_relative_to(top) for root in roots):
         top = Path(roots[0].base.anchor)
-    return FileHome(top, roots, system_kind(place.system), reader)
+    return FileHome(far or top, roots, system_kind(place.system), reader)
 
 
 def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: list[str]) -> Iterator[str]:
@@ -379,21 +397,7 @@ def _notes(change: DocumentChange, at: Reached, looks: os.stat_result, given: li
             yield f"{name} belongs to somebody else, and will belong to whoever runs this."
 
 
-def _nearest(folder: Path) -> Path:
-    while not os.path.exists(folder):
-        folder = folder.parent
-    return folder
-
-
 def _read_database(at: Reached) -> bytes:
     from zinker.stores.databases import read_database  # most runs need no SQLite
 
     return read_database(at.folder, at.name)
-
-
-def _limit(folder: Path, what: str, usual: int) -> int:
-    """Return how many bytes a name or a path may have on the disk of a folder."""
-    try:
-        return os.pathconf(folder, what)
-    except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
-        return usual

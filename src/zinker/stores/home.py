@@ -18,6 +18,7 @@ from zinker.model.system import System
 from zinker.stores.reading import Reading, StoreError
 
 if TYPE_CHECKING:
+    from zinker.disk.tree import Tree
     from zinker.stores.desktop_db import SettingsDatabase
     from zinker.stores.registry import Registry
     from zinker.stores.tenants.tenant import Tenant
@@ -139,6 +140,11 @@ class Home(ABC):
 
     traits = Traits()
 
+    @property
+    def is_far(self) -> bool:
+        """Whether it is on another machine, so that several of its documents are read and written side by side."""
+        return False
+
     @abstractmethod
     def documents(self) -> list[str]:
         """Return the names of the documents there are, sorted; raises `OSError` and `StoreError`."""
@@ -216,8 +222,8 @@ class Home(ABC):
 
     # Of files alone.
 
-    def folder_of(self, document: str) -> Path | None:
-        """Return the folder that a document is, or would be, in."""
+    def room(self, document: str) -> tuple[object, int, str] | None:
+        """Return which disk a document is, or would be, on, how many bytes are free there, and its name."""
         return None
 
     def missing_folders(self, document: str) -> int:
@@ -297,6 +303,7 @@ class Offers(Protocol):
     def system(self) -> str: ...
     @property
     def top(self) -> Path | None: ...
+    def tree(self) -> "Tree | None": ...
     def folder(self, variable: str) -> Path | None: ...
     def registry(self, view: Literal[0, 32, 64] = 0) -> "Registry | None": ...
     def desktop_db(self) -> "SettingsDatabase | None": ...

@@ -28,6 +28,7 @@ class Staged:
         self._session, self._source, self._changes = session, source, changes
         self._writings: dict[str, Writing] = {}
         try:
+            session.expect(change for change in changes if session.home_of(change).is_far)
             for change in changes:
                 home = session.home_of(change)
                 if change.part not in self._writings:
@@ -48,7 +49,8 @@ class Staged:
         """
         left: list[LeftAlone] = []
         done = 0
-        for wave in waves(self._session.subject, self._changes):
+        parts = {part for part in self._writings if self._session.home(self._session.part(part)).is_far}
+        for wave in waves(self._session.subject, self._changes, parts):
             progress("Writing", done, len(self._changes))
             done += len(wave)
             with _naming(wave[0]):

@@ -28,7 +28,7 @@ Progress = Callable[[str, int, int], None]
 UNKNOWN = -1
 
 # How many documents are read before it is their turn; each may be large.
-_AHEAD = 2
+_AHEAD, _AHEAD_FAR = 2, 16
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
 _TOLD_AFTER = 5_000  # settings
@@ -222,7 +222,7 @@ class _Capture:
 
 def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Reading]]]:
     """Yield each document with what reads it; the files of the next ones are read and hashed meanwhile."""
-    pool = ThreadPoolExecutor(_AHEAD)
+    pool = ThreadPoolExecutor(_AHEAD_FAR)  # begins as many as are needed
     try:
         waiting: deque[tuple[_At, Callable[[], Reading]]] = deque()
         for at in found:
@@ -230,7 +230,7 @@ def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Readin
             if at.home.traits.reads_ahead:
                 read = pool.submit(at.home.read, at.document).result
             waiting.append((at, read))
-            if len(waiting) > _AHEAD:
+            if len(waiting) > (_AHEAD_FAR if at.home.is_far else _AHEAD):
                 yield waiting.popleft()
         yield from waiting
     finally:

@@ -1,11 +1,11 @@
 """Checks before a change: each gives a reason against it and names the one option that overrules it."""
 
-import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
+from zinker.disk.tree import room_at
 from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, OTHER_DEVICE, to_closed
 from zinker.jobs.session import Session
 from zinker.model.plan import DocumentChange, LeftAlone, Objection, Plan
@@ -143,14 +143,16 @@ def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -
         variable, _, rest = need.path[1:].partition("}/")
         folder = place.folder(variable)
         if depending and need.items is not None:
-            missing = _missing_items(need.items, changes, folder / rest if folder is not None else None)
+            missing = _missing_items(
+                place, need.items, changes, folder / rest if folder is not None else None
+            )
             for item in missing:
                 yield Objection(
                     f"{need.says} {item} is missing at {place.told} ({need.path}).",
                     "Install it first, or add --despite-needs.",
                     DESPITE_NEEDS,
                 )
-        elif depending and (folder is None or not (folder / rest).exists()):
+        elif depending and (folder is None or not place.has(folder / rest)):
             parts = (subject.find_part(id) for id in depending)
             names = ", ".join(part.name for part in parts if part)
             yield Objection(
@@ -160,7 +162,9 @@ def needs(place: Place, subject: Subject, changes: tuple[DocumentChange, ...]) -
             )
 
 
-def _missing_items(at: SettingAt, changes: tuple[DocumentChange, ...], folder: Path | None) -> Iterator[str]:
+def _missing_items(
+    place: Place, at: SettingAt, changes: tuple[DocumentChange, ...], folder: Path | None
+) -> Iterator[str]:
     """Yield the items of a list that would be written that are not below a folder; names, and no paths."""
     after = (
         item.after
@@ -173,7 +177,7 @@ def _missing_items(at: SettingAt, changes: tuple[DocumentChange, ...], folder: P
     names = (name for value in values for name in (value if isinstance(value, list) else [value]))
     for name in dict.fromkeys(str(name) for name in names if name):
         is_name = not set("/\\") & set(name) and name not in (".", "..")
-        if folder is None or not is_name or not (folder / name).exists():
+        if folder is None or not is_name or not place.has(folder / name):
             yield name
 
 
@@ -205,37 +209,38 @@ def without_unwritable(session: Session, plan: Plan) -> tuple[list[DocumentChang
 
 def space(session: Session, plan: Plan) -> Iterator[Objection]:
     """Object where the new files, which stand beside the old ones first, or the fallback would not fit."""
-    wanted: dict[int, tuple[int, Path]] = {}
+    wanted: dict[object, int] = {}
+    rooms: dict[object, tuple[int, str]] = {}
 
-    def count(folder: Path, size: int) -> None:
-        while not folder.exists():
-            folder = folder.parent
-        device = folder.stat().st_dev
-        wanted[device] = (wanted.get(device, (0, folder))[0] + size, folder)
+    def count(room: tuple[object, int, str], size: int) -> None:
+        disk, free, where = room
+        wanted[disk] = wanted.get(disk, 0) + size
+        rooms[disk] = (free, where)
 
-    folders: dict[Path, int] = {}
+    folders: dict[tuple[str, str], tuple[DocumentChange, int]] = {}
     for change in plan.documents:
         if session.subject.find_part(change.part) is None or change.after is None or not change.after.size:
             continue
-        folder = session.home_of(change).folder_of(change.document)
-        if folder is not None:
-            folders[folder] = folders.get(folder, 0) + change.after.size
-    for folder, size in folders.items():
-        count(folder, size)
+        folder = (change.part, change.document.rpartition("/")[0])
+        folders[folder] = (change, folders.get(folder, (change, 0))[1] + change.after.size)
+    for change, size in folders.values():
+        room = session.home_of(change).room(change.document)
+        if room is not None:
+            count(room, size)
     storage = session.setup.shelf.storage
     if storage.folder is not None:
-        count(storage.folder, plan.fallback_size)
+        count(room_at(storage.folder), plan.fallback_size)
     elif plan.fallback_size > storage.free():
         yield Objection(
             f"{storage.told} has {storage.free():,} bytes free, and about {plan.fallback_size:,} are needed.",
             "Make room there, or add --despite-space.",
             DESPITE_SPACE,
         )
-    for size, folder in wanted.values():
-        free = shutil.disk_usage(folder).free
+    for disk, size in wanted.items():
+        free, where = rooms[disk]
         if size > free:
             yield Objection(
-                f"{folder} has {free:,} bytes free, and about {size:,} are needed.",
+                f"{where} has {free:,} bytes free, and about {size:,} are needed.",
                 "Make room there, or add --despite-space.",
                 DESPITE_SPACE,
             )

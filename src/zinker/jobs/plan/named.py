@@ -57,7 +57,7 @@ def _is_there(named: str, place: Place) -> bool:
     """Tell whether a file or folder is there; one that cannot be looked for counts as there."""
     variable, _, rest = in_folders(named, place)[1:].partition("}/")
     folder = place.folder(variable) if variable else None
-    return folder is None or (folder / rest).exists()
+    return folder is None or place.has(folder / rest)
 
 
 def _text_in(snapshot: Snapshot, at: SettingAt) -> str:

@@ -1,6 +1,6 @@
 """The order in which documents are written that refer to each other, and which can be written side by side."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterable, Iterator
 
 import msgspec
 
@@ -78,13 +78,24 @@ class _Ordering:
         self._done[where] = change
 
 
-def waves(subject: Subject, changes: Iterable[DocumentChange]) -> Iterator[list[DocumentChange]]:
-    """Yield changes in their order; together those of documents that know nothing of each other."""
+def waves(
+    subject: Subject, changes: Iterable[DocumentChange], side_by_side: Container[str] = ()
+) -> Iterator[list[DocumentChange]]:
+    """Yield changes in their order; together those of documents that know nothing of each other.
+
+    These are policies, and files of the parts that are written `side_by_side`; folders that go or come are not.
+    """
     references = _References(subject)
     wave: list[DocumentChange] = []
     names: set[Where] = set()
     referred: set[Where] = set()
     for change in changes:
+        if change.part in side_by_side and not change.new_folders and not _is_folder(change):
+            if wave and (wave[0].part != change.part or len(wave) == _WAVE):
+                yield wave
+                wave, names, referred = [], set(), set()
+            wave.append(change)
+            continue
         if change.part not in references.parts:
             if wave:
                 yield wave
@@ -102,6 +113,10 @@ def waves(subject: Subject, changes: Iterable[DocumentChange]) -> Iterator[list[
         referred |= own
     if wave:
         yield wave
+
+
+def _is_folder(change: DocumentChange) -> bool:
+    return any(state is not None and state.is_folder for state in (change.before, change.after))
 
 
 class _References:

@@ -1,0 +1,512 @@
+r"""The files of another workstation, by a share of it (SMB 3, MS-SMB2): the same tree as one on a disk here.
+
+A request takes an answer, so that little is asked: what goes together is sent together, a small file is read, or
+written and flushed, in one request, and a listing tells what it has told of every name. No link and no junction is
+followed. The servers rename over a file that is there in one step; between the last look at it and that step
+is one request, in which a program could still save.
+"""
+
+import contextlib
+import errno
+import io
+import os
+import stat
+import struct
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from types import SimpleNamespace
+from typing import IO, Any, cast
+
+from zinker.disk.announce import announce
+from zinker.disk.tree import Astray, Folder, Tree
+from zinker.disk.windows import given
+from zinker.stores.smb_session import SHARED, SmbSession, Told
+
+_SIDE_BY_SIDE = 8
+_SMALL = 512 * 1024  # bytes that are read or written in one request
+_PIECE = 1024 * 1024
+_REPARSE, _READ_ONLY, _FOLDER = 0x400, 0x1, 0x10  # MS-FSCC, section 2.6
+_KEPT = 0x1 | 0x2 | 0x4 | 0x2000  # read-only, hidden, system, not indexed
+_MOST = 65_536  # bytes that an answer to a question may have
+# Times of creation, reading, writing and change; attributes; room and size, names, number (MS-FSCC, section 2.4.2).
+_ABOUT = struct.Struct("<qqqqI4xqqI4xQ")
+_EPOCH = 116_444_736_000_000_000  # 1970 in the time of Windows, in 100 ns from 1601
+_LINK = "it is a link, and none is followed on another machine"
+
+
+class SmbTree(Tree):
+    """All that is below a folder of a share; `top` is how people write the share."""
+
+    side_by_side = _SIDE_BY_SIDE
+    flushes_later = False
+    held_open = 1024
+
+    def __init__(self, session: SmbSession, top: Path) -> None:
+        super().__init__(top)
+        self.session = session
+
+    def anew(self) -> "SmbTree":
+        """Return the same tree with nothing known of it."""
+        return SmbTree(self.session, self.top)
+
+    def exists(self, path: Path) -> bool:
+        """Tell whether something is at a path, a link itself included."""
+        return self._looks(path) is not None
+
+    def is_folder(self, path: Path) -> bool:
+        """Tell whether a folder is at a path."""
+        looks = self._looks(path)
+        return looks is not None and stat.S_ISDIR(looks.st_mode)
+
+    def _looks(self, path: Path) -> os.stat_result | None:
+        *above, name = self._names(path)
+        try:
+            return self.folder(above).stat(name)
+        except (FileNotFoundError, NotADirectoryError, Astray):
+            return None
+
+    def room(self, folder: Path) -> tuple[object, int, str]:
+        """Return the share, how many bytes are free on it, and its name."""
+        with self.session() as smb:
+            volume = smb.stat_volume(self.session.share.root, **self.session.more)
+        return self.session.share.root, int(volume.caller_available_size), str(self.top)
+
+    def longest(self, folder: Path) -> tuple[int, int]:
+        """Return what all disks of Windows take."""
+        return 255, 32_000
+
+    def _open_top(self) -> Folder:
+        return SmbFolder(self.session, self.top, ())
+
+    def _step(self, at: Folder, name: str, links: int) -> Folder:
+        return at if name in ("", ".") else at.child(name)
+
+
+class SmbFolder(Folder):
+    """One folder of a share; nothing is held open on the other machine."""
+
+    can_be_held = True
+    has_modes = False
+
+    def __init__(self, session: SmbSession, path: Path, parts: tuple[str, ...]) -> None:
+        super().__init__(path, parts, None)
+        self._session = session
+        self._listed: dict[str, os.stat_result] = {}
+
+    def _unc(self, *names: str) -> str:
+        return "\\".join((self._session.share.root, *self.parts, *names))
+
+    def _below(self, name: str) -> str:
+        """Return a path as a request within the share has it."""
+        return "\\".join((*self.parts, name))
+
+    # Looking.
+
+    def looks(self) -> os.stat_result:
+        """Return what there is to know of the folder itself."""
+        return self._asked(self._unc())
+
+    def stat(self, name: str) -> os.stat_result:
+        """Return what there is to know of a name, a link itself included; raises `OSError`."""
+        return self._asked(self._unc(name))
+
+    def listed(self, name: str) -> os.stat_result | None:
+        """Return what the last listing has told of a name, once."""
+        return self._listed.pop(name, None)
+
+    def looks_of(self, file: IO[bytes]) -> os.stat_result:
+        """Return what there was to know of a file when it was opened."""
+        return cast(os.stat_result, file.looks)  # type: ignore[attr-defined]
+
+    def attributes(self, name: str) -> list[str]:
+        """Return the names of the attributes that somebody has given to a file."""
+        return given(self.stat(name))
+
+    def _asked(self, unc: str) -> os.stat_result:
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        (answer,) = self._together(unc, FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES, [_query_all])
+        return _looks(answer)
+
+    def _together(
+        self, unc: str, rights: int, actions: list[Callable[[Any], None]], mode: str = "r", options: int = 0
+    ) -> tuple[Any, ...]:
+        """Open a name, do some things with it, and close it, all in one request; raises `OSError`."""
+        with self._session():
+            from smbclient._io import SMBFileTransaction, SMBRawIO
+            from smbprotocol.open import CreateOptions
+
+            raw = SMBRawIO(
+                unc,
+                mode=mode,
+                share_access="rwd",
+                desired_access=rights,
+                create_options=options | CreateOptions.FILE_OPEN_REPARSE_POINT,
+                **self._session.more,
+            )
+            transaction = SMBFileTransaction(raw)
+            for action in actions:
+                action(transaction)
+            transaction.commit()
+            return cast(tuple[Any, ...], transaction.results)
+
+    def is_held(self, name: str) -> bool:
+        """Tell whether a program over there holds a file open so that it cannot be replaced."""
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        try:
+            self._together(self._unc(name), FilePipePrinterAccessMask.DELETE, [])
+        except OSError as error:
+            return error.errno == SHARED
+        return False
+
+    def closed(self) -> str:
+        """Say why nothing can be written in here, or "": whether a file may be added is asked for."""
+        from smbprotocol.open import DirectoryAccessMask
+
+        try:
+            self._together(self._unc(), DirectoryAccessMask.FILE_ADD_FILE, [])
+        except OSError as error:
+            return (
+                "the disk is read-only" if error.errno == errno.EROFS else f"no right to write in {self.path}"
+            )
+        return ""
+
+    def readlink(self, name: str) -> str:
+        """Refuse: what a link there means is known there alone."""
+        raise Astray(_LINK)
+
+    def child(self, name: str) -> "SmbFolder":
+        """Return a folder in here; raises `OSError`, also for a link."""
+        looks = self.stat(name)
+        if getattr(looks, "st_reparse_tag", 0):
+            raise Astray(f"{self.path / name} is a link, and none is followed on another machine")
+        if not stat.S_ISDIR(looks.st_mode):
+            raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), os.fspath(self.path / name))
+        return SmbFolder(self._session, self.path / name, (*self.parts, name))
+
+    def open(self, name: str) -> IO[bytes]:
+        """Open a regular file for reading; a small one has been read when this returns. Raises `OSError`."""
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        rights = FilePipePrinterAccessMask.FILE_READ_DATA | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
+        try:
+            answer, data = self._together(self._unc(name), rights, [_query_all, _read_begin])
+        except OSError as error:
+            if error.errno != _NO_DATA:
+                raise
+            answer, data = *self._together(self._unc(name), rights, [_query_all]), b""  # an empty file
+        looks = _looks(answer)
+        if getattr(looks, "st_reparse_tag", 0):
+            raise Astray(_LINK)
+        if not stat.S_ISREG(looks.st_mode):
+            raise Astray("it is not a file")
+        if looks.st_size <= len(data):
+            return cast(IO[bytes], _Held(data, looks))
+        with self._session() as smb:
+            file = smb.open_file(
+                self._unc(name), "rb", buffering=_PIECE, share_access="rwd", **self._session.more
+            )
+        told = Told(file, self._session)
+        told.looks = looks  # type: ignore[attr-defined]
+        return cast(IO[bytes], told)
+
+    def entries(self) -> Iterator[tuple[str, int]]:
+        """Yield names in here, each with what it is: the bits of `stat.S_IFMT`. Raises `OSError`."""
+        self._listed.clear()
+        with self._session() as smb:
+            found = list(smb.scandir(self._unc(), **self._session.more))
+        for entry in found:
+            looks = _listed(entry.smb_info)
+            if getattr(looks, "st_reparse_tag", 0):
+                yield entry.name, stat.S_IFLNK
+                continue
+            self._listed[entry.name] = looks
+            yield entry.name, stat.S_IFMT(looks.st_mode)
+
+    # What changes something.
+
+    def create(self, name: str) -> IO[bytes]:
+        """Make a file that is not there yet; a small one is sent when it is closed, and is on the disk then."""
+        announce("create", self.path / name)
+        return cast(IO[bytes], _New(self, name))
+
+    def dress(self, name: str, file: IO[bytes], mode: int | None) -> None:
+        """Give a new file attributes and access control list of the one it is to replace; else it inherits them."""
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        rights = FilePipePrinterAccessMask.READ_CONTROL | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
+        try:
+            answer, access = self._together(self._unc(name), rights, [_query_all, _query_access])
+        except OSError:  # there is none, or what may not be read
+            return
+        new = cast(_New, file)
+        new.bits = _looks(answer).st_file_attributes & _KEPT  # type: ignore[attr-defined,unused-ignore]
+        new.access = access
+
+    def flush_file(self, file: IO[bytes]) -> None:
+        """Do nothing: it is flushed when it is closed."""
+
+    def give(self, descriptor: int) -> None:
+        """Do nothing: a new file belongs to who signed in."""
+
+    def link(self, name: str, to: str) -> None:
+        """Refuse."""
+        raise Astray("no link is made on another machine")
+
+    def make(self, name: str, mode: int | None = None) -> "SmbFolder":
+        """Make a folder; it is as open as this one. Raises `OSError`."""
+        announce("make", self.path / name)
+        with self._session() as smb:
+            smb.mkdir(self._unc(name), **self._session.more)
+        return SmbFolder(self._session, self.path / name, (*self.parts, name))
+
+    def unlink(self, name: str) -> None:
+        """Remove a file; nothing happens if there is none. Raises `OSError`."""
+        from smbprotocol.open import CreateOptions, FilePipePrinterAccessMask
+
+        announce("unlink", self.path / name)
+        options = CreateOptions.FILE_DELETE_ON_CLOSE | CreateOptions.FILE_NON_DIRECTORY_FILE
+        with contextlib.suppress(FileNotFoundError):
+            try:
+                self._together(self._unc(name), FilePipePrinterAccessMask.DELETE, [], options=options)
+            except PermissionError as error:
+                if error.errno == SHARED or not self._clear_read_only(name):
+                    raise
+                self._together(self._unc(name), FilePipePrinterAccessMask.DELETE, [], options=options)
+
+    def _clear_read_only(self, name: str) -> bool:
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        bits = self.stat(name).st_file_attributes  # type: ignore[attr-defined,unused-ignore]
+        if bits & _READ_ONLY:
+            rights = FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
+            self._together(
+                self._unc(name), rights, [lambda asked: _set_bits(asked, (bits & ~_READ_ONLY) or 0x80)]
+            )
+        return bool(bits & _READ_ONLY)
+
+    def rmdir(self, name: str) -> None:
+        """Remove an empty folder; raises `OSError`."""
+        announce("rmdir", self.path / name)
+        with self._session() as smb:
+            smb.rmdir(self._unc(name), **self._session.more)
+
+    def replace(self, old: str, new: str) -> None:
+        """Rename, over what has the new name; raises `OSError`."""
+        announce("rename", self.path / new)
+        try:
+            self._rename(old, new, is_over=True)
+        except PermissionError as error:
+            if error.errno == SHARED or not self._clear_read_only(new):
+                raise
+            self._rename(old, new, is_over=True)
+
+    def exchange(self, one: str, other: str) -> bool:
+        """Tell that no two names can be swapped."""
+        return False
+
+    def rename_new(self, old: str, new: str) -> None:
+        """Rename where the new name is free; raises `FileExistsError`, and `OSError`."""
+        announce("rename", self.path / new)
+        self._rename(old, new, is_over=False)
+
+    def _rename(self, old: str, new: str, is_over: bool) -> None:
+        from smbclient._io import set_info
+        from smbprotocol.file_info import FileRenameInformation
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        wanted = FileRenameInformation()
+        wanted["replace_if_exists"] = is_over
+        wanted["file_name"] = self._below(new)
+        rights = FilePipePrinterAccessMask.DELETE | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
+        self._together(self._unc(old), rights, [lambda asked: set_info(asked, wanted)])
+
+    def flush(self) -> None:
+        """Do nothing: the other machine sees to its names."""
+
+    def send(self, name: str, data: bytes, bits: int, access: bytes) -> None:
+        """Make a file with all that it is to have, in one request, flushed to the disk; raises `OSError`."""
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        rights = FilePipePrinterAccessMask.FILE_WRITE_DATA | FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
+        actions: list[Callable[[Any], None]] = []
+        if data:
+            actions.append(lambda asked: _add(asked, asked.raw.fd.write(data, 0, send=False)))
+        if bits:
+            actions.append(lambda asked: _set_bits(asked, bits))
+        if access:
+            rights |= FilePipePrinterAccessMask.WRITE_DAC
+            actions.append(lambda asked: _set_access(asked, access))
+        actions.append(lambda asked: _add(asked, asked.raw.fd.flush(send=False)))
+        self._together(self._unc(name), rights, actions, mode="xb")
+
+    def stream(self, name: str) -> Any:
+        """Make a file that is sent piece by piece."""
+        with self._session() as smb:
+            path = self._unc(name)
+            return Told(
+                smb.open_file(path, "xb", buffering=_PIECE, share_access="r", **self._session.more),
+                self._session,
+            )
+
+    def finish(self, name: str, bits: int, access: bytes) -> None:
+        """Give a file that was sent piece by piece what else it is to have."""
+        from smbprotocol.open import FilePipePrinterAccessMask
+
+        if bits:
+            rights = FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
+            self._together(self._unc(name), rights, [lambda asked: _set_bits(asked, bits)])
+        if access:
+            rights = FilePipePrinterAccessMask.WRITE_DAC
+            self._together(self._unc(name), rights, [lambda asked: _set_access(asked, access)])
+
+
+class _Held(io.BytesIO):
+    """A file that was read as a whole when it was opened."""
+
+    def __init__(self, data: bytes, looks: os.stat_result) -> None:
+        super().__init__(data)
+        self.looks = looks
+
+
+class _New:
+    """A new file: held until it is closed if it is small, else sent piece by piece."""
+
+    def __init__(self, folder: SmbFolder, name: str) -> None:
+        self._folder, self._name = folder, name
+        self._data = io.BytesIO()
+        self._sent: Any = None
+        self.bits, self.access = 0, b""
+
+    def write(self, data: bytes) -> int:
+        """Take bytes."""
+        if self._sent is None and self._data.tell() + len(data) <= _SMALL:
+            return self._data.write(data)
+        return int(self._stream().write(data))
+
+    def seek(self, offset: int, whence: int) -> int:
+        """Leave a hole."""
+        return int(self._stream().write(bytes(offset)))
+
+    def truncate(self) -> None:
+        """Do nothing: what was written is all."""
+
+    def _stream(self) -> Any:
+        if self._sent is None:
+            self._sent = self._folder.stream(self._name)
+            self._sent.write(self._data.getvalue())
+        return self._sent
+
+    def __enter__(self) -> "_New":
+        return self
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        if self._sent is not None:
+            self._sent.close()
+        if kind is not None:
+            return
+        if self._sent is None:
+            self._folder.send(self._name, self._data.getvalue(), self.bits, self.access)
+        else:
+            self._folder.finish(self._name, self.bits, self.access)
+
+
+_NO_DATA = getattr(errno, "ENODATA", 120)
+
+
+def _add(asked: Any, part: tuple[Any, Any]) -> None:
+    asked += part
+
+
+def _read_begin(asked: Any) -> None:
+    _add(asked, asked.raw.fd.read(0, _SMALL, send=False))
+
+
+def _query(asked: Any, kind: int, number: int, more: int = 0) -> None:
+    """Ask for what there is to know of a file, as bytes: the library takes some of it apart otherwise."""
+    from smbprotocol.open import SMB2QueryInfoRequest, SMB2QueryInfoResponse
+
+    request = SMB2QueryInfoRequest()
+    request["info_type"] = kind
+    request["file_info_class"] = number
+    request["additional_information"] = more
+    request["output_buffer_length"] = _MOST
+    request["file_id"] = asked.raw.fd.file_id
+
+    def received(sent: Any) -> bytes:
+        answer = SMB2QueryInfoResponse()
+        answer.unpack(asked.raw.fd.connection.receive(sent)["data"].get_value())
+        return bytes(answer["buffer"].get_value())
+
+    _add(asked, (request, received))
+
+
+def _query_all(asked: Any) -> None:
+    _query(asked, 1, 18)  # FileAllInformation (MS-FSCC, section 2.4.2)
+
+
+def _set_bits(asked: Any, bits: int) -> None:
+    from smbclient._io import set_info
+    from smbprotocol.file_info import FileBasicInformation
+
+    basic = FileBasicInformation()
+    for time in ("creation_time", "last_access_time", "last_write_time", "change_time"):
+        basic[time] = 0  # as it is
+    basic["file_attributes"] = bits
+    set_info(asked, basic)
+
+
+_ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
+
+
+def _query_access(asked: Any) -> None:
+    _query(asked, 3, 0, _ACCESS)
+
+
+def _set_access(asked: Any, access: bytes) -> None:
+    from smbprotocol.file_info import InfoType
+    from smbprotocol.open import SMB2SetInfoRequest
+
+    request = SMB2SetInfoRequest()
+    request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
+    request["additional_information"] = _ACCESS
+    request["file_id"] = asked.raw.fd.file_id
+    request["buffer"] = access
+    _add(asked, (request, lambda sent: asked.raw.fd.connection.receive(sent)))
+
+
+def _looks(answer: bytes) -> os.stat_result:
+    _, _, written, changed, bits, _, size, links, number = _ABOUT.unpack_from(answer)
+    return _as_looks(bits, number, links, size, written, changed)
+
+
+def _listed(about: Any) -> os.stat_result:
+    written, changed = about.last_write_time, about.change_time
+    return _as_looks(about.file_attributes, about.file_id, 1, about.end_of_file, written, changed)
+
+
+def _as_looks(bits: int, number: int, links: int, size: int, written: Any, changed: Any) -> os.stat_result:
+    """Return what there is to know of a file as the functions of `os` would."""
+    kind = stat.S_IFLNK if bits & _REPARSE else stat.S_IFDIR if bits & _FOLDER else stat.S_IFREG
+    about = SimpleNamespace(
+        st_mode=kind | (0o444 if bits & _READ_ONLY else 0o666) | (0o111 if bits & _FOLDER else 0),
+        st_dev=0,
+        st_ino=number,
+        st_nlink=links,
+        st_uid=0,
+        st_gid=0,
+        st_size=0 if bits & _FOLDER else size,
+        st_mtime_ns=_nanoseconds(written),
+        st_ctime_ns=_nanoseconds(changed),
+        st_file_attributes=bits,
+        st_reparse_tag=int(bool(bits & _REPARSE)),
+    )
+    return cast(os.stat_result, about)
+
+
+def _nanoseconds(time: Any) -> int:
+    """Return a time of Windows, or what the library makes of one, in nanoseconds since 1970."""
+    if isinstance(time, int):
+        return (time - _EPOCH) * 100
+    return int(round(time.timestamp() * 1_000_000)) * 1000
