@@ -110,8 +110,13 @@ class Folder:
         """Return what there is to know of a file of this folder that is open."""
         return os.fstat(file.fileno())
 
-    def attributes(self, name: str) -> list[str]:
-        """Return the names of the attributes that somebody has given to a file."""
+    def identity(self) -> tuple[int, int]:
+        """Return what tells whether it is still the same folder."""
+        looks = self.looks()
+        return looks.st_dev, looks.st_ino
+
+    def attributes(self, name: str, looks: os.stat_result) -> list[str]:
+        """Return the names of the attributes that somebody has given to a file, of which this is known."""
         return attributes(os.fspath(self.path / name))
 
     def readlink(self, name: str) -> str:
@@ -387,7 +392,7 @@ class Tree:
 
     def longest(self, folder: Path) -> tuple[int, int]:
         """Return how many bytes a name and a path may have on the disk of a folder."""
-        while not folder.exists():
+        while not os.path.exists(folder):
             folder = folder.parent
         return _limit(folder, "PC_NAME_MAX", 255), _limit(folder, "PC_PATH_MAX", 4096)
 

@@ -30,7 +30,7 @@ class _Staged(NamedTuple):
     seen: Seen | None
     folder: tuple[int, int]
     made: list[Path]
-    part: int = 0  # the inode of the new file; 0 if there is none
+    part: int = 0  # the inode of the new file; 0 if there is none, 1 on another machine
 
 
 class FileWriting(Writing):
@@ -80,20 +80,21 @@ class FileWriting(Writing):
         made = [] if change.action == "remove" else self._tree.make_folders(folder, private)
         try:
             at = self._reach(change.document)
-            looks = at.folder.looks()
+            identity = at.folder.identity()
             part = 0 if change.action == "remove" else self._write(at, change, new)
         except BaseException:
             self._remove_made(made)
             raise
         before = new.seen if isinstance(new.seen, tuple) else None
-        self._staged[change.document] = _Staged(before, (looks.st_dev, looks.st_ino), made, part)
+        self._staged[change.document] = _Staged(before, identity, made, part)
 
     def _write(self, at: Reached, change: DocumentChange, new: New) -> int:
         """Write the new file; returns its inode, 0 for a folder, which is made in its place."""
         after, part = change.after or FileState(), part_name(at.name)
         if after.is_folder:
             return 0
-        at.folder.unlink(part)  # what a run that was cut off has left
+        if self._pool is None:
+            at.folder.unlink(part)  # what a run that was cut off has left
         try:
             if after.link:
                 at.folder.link(part, after.link)
@@ -107,7 +108,7 @@ class FileWriting(Writing):
                 at.folder.unlink(part)
             raise
         self._parts.append(at.folder.path / part)
-        return at.folder.stat(part).st_ino
+        return at.folder.stat(part).st_ino if self._pool is None else 1
 
     def flush(self) -> None:
         """Have all new files reach the disk."""
@@ -148,8 +149,7 @@ class FileWriting(Writing):
 
     def _commit(self, change: DocumentChange, staged: _Staged) -> None:
         at = self._reach(change.document)
-        looks = at.folder.looks()
-        if staged.folder != (looks.st_dev, looks.st_ino):
+        if staged.folder != at.folder.identity():
             raise Changed(change.document)
         if change.action == "remove":
             self._remove(at, change, staged)
@@ -178,7 +178,7 @@ class FileWriting(Writing):
             at.folder.unlink(part)
         else:
             at.folder.replace(part, at.name)
-        if at.stat().st_ino != staged.part and at.folder.descriptor is not None:
+        if at.folder.descriptor is not None and at.stat().st_ino != staged.part:
             raise Changed(change.document)
 
     def _put_database(self, at: Reached, change: DocumentChange, staged: _Staged) -> None:

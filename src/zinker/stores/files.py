@@ -65,6 +65,9 @@ class FileHome(Home):
         # What is being read of another machine before it is asked for.
         self._pool = ThreadPoolExecutor(self._tree.side_by_side) if self._tree.side_by_side else None
         self._ahead: dict[str, Future[Reading]] = {}
+        self._held: dict[str, Future[bool]] = {}
+        # What there was to know of each when it was read last, where it takes an answer to know it.
+        self._last: dict[str, os.stat_result] = {}
 
     @property
     def is_far(self) -> bool:
@@ -175,6 +178,8 @@ class FileHome(Home):
                 looks = (at.folder.listed(at.name) if not attempt else None) or at.stat()
                 reading = self._read(document, at, looks)
                 now = at.seen()
+                if self._pool is not None:
+                    self._last[document] = looks
                 if not stat.S_ISREG(looks.st_mode) or now == seen(looks):
                     return msgspec.structs.replace(reading, seen=now, led=at.led, given=tuple(given(looks)))
             why = "it changed again and again while it was read; close the application that writes it"
@@ -230,12 +235,18 @@ class FileHome(Home):
         if self._tree.side_by_side and self._root(document)[0].is_database:
             then = "Write it on that machine itself, or add --leave-unwritable to leave it alone."
             return Closed(str(path), "a database is not written over the network", then)
-        if self._is_held(document):
+        held = self._held.pop(document, None)
+        if held.result() if held is not None else self._is_held(document):
             then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
             return Closed(str(path), "another program holds it open", then, is_held=True)
         why = self._why_closed(document, path)
         then = "Get the right to write there, or add --leave-unwritable to leave it alone."
         return Closed(str(path), why, then) if why else None
+
+    def foresee(self, documents: Iterable[str]) -> None:
+        """Begin to ask, side by side, whether some documents can be written."""
+        if self._pool is not None:
+            self._held = {name: self._pool.submit(self._is_held, name) for name in documents}
 
     def _is_held(self, document: str) -> bool:
         if self._root(document)[0].is_database:  # it is written to, not replaced
@@ -320,8 +331,8 @@ class FileHome(Home):
             return []
         try:
             at = self.reach(change.document)
-            looks = at.stat()
-            own = at.folder.attributes(at.name)
+            looks = self._last.get(change.document) or at.stat()
+            own = at.folder.attributes(at.name, looks)
         except OSError:
             return []
         return list(_notes(change, at, looks, own))

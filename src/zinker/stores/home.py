@@ -213,6 +213,9 @@ class Home(ABC):
         """
         return [self]
 
+    def foresee(self, documents: Iterable[str]) -> None:
+        """Begin to look whether some documents can be written, where that takes an answer each."""
+
     def finish(self) -> None:
         """Forget what was noted in case reading was cut off: it has got through."""
 

@@ -22,13 +22,15 @@ from zinker.disk.tree import Astray, Folder, Tree
 from zinker.disk.windows import given
 from zinker.stores.smb_session import SHARED, SmbSession, Told
 
-_SIDE_BY_SIDE = 8
-_SMALL = 512 * 1024  # bytes that are read or written in one request
+_SIDE_BY_SIDE = 4
+_SMALL = 256 * 1024  # bytes that are read or written in one request
 _PIECE = 1024 * 1024
 _REPARSE, _READ_ONLY, _FOLDER = 0x400, 0x1, 0x10  # MS-FSCC, section 2.6
 _KEPT = 0x1 | 0x2 | 0x4 | 0x2000  # read-only, hidden, system, not indexed
 _MOST = 65_536  # bytes that an answer to a question may have
 # Times of creation, reading, writing and change; attributes; room and size, names, number (MS-FSCC, section 2.4.2).
+# A name of a listing: how far the next one is, its times, size, attributes, length and number (section 2.4.18).
+_ENTRY = struct.Struct("<I4xqqqqq8xII8xQ")
 _ABOUT = struct.Struct("<qqqqI4xqqI4xQ")
 _EPOCH = 116_444_736_000_000_000  # 1970 in the time of Windows, in 100 ns from 1601
 _LINK = "it is a link, and none is followed on another machine"
@@ -44,6 +46,8 @@ class SmbTree(Tree):
     def __init__(self, session: SmbSession, top: Path) -> None:
         super().__init__(top)
         self.session = session
+        # What the last listings have told, by the names from the top.
+        self.listed: dict[tuple[str, ...], os.stat_result] = {}
 
     def anew(self) -> "SmbTree":
         """Return the same tree with nothing known of it."""
@@ -76,7 +80,12 @@ class SmbTree(Tree):
         return 255, 32_000
 
     def _open_top(self) -> Folder:
-        return SmbFolder(self.session, self.top, ())
+        return SmbFolder(self.session, self.top, (), self.listed)
+
+    def forget(self) -> None:
+        """Forget what was told of names: who asks next is told anew."""
+        super().forget()
+        self.listed.clear()
 
     def _step(self, at: Folder, name: str, links: int) -> Folder:
         return at if name in ("", ".") else at.child(name)
@@ -88,10 +97,15 @@ class SmbFolder(Folder):
     can_be_held = True
     has_modes = False
 
-    def __init__(self, session: SmbSession, path: Path, parts: tuple[str, ...]) -> None:
+    def __init__(
+        self,
+        session: SmbSession,
+        path: Path,
+        parts: tuple[str, ...],
+        listed: dict[tuple[str, ...], os.stat_result],
+    ) -> None:
         super().__init__(path, parts, None)
-        self._session = session
-        self._listed: dict[str, os.stat_result] = {}
+        self._session, self._listed = session, listed
 
     def _unc(self, *names: str) -> str:
         return "\\".join((self._session.share.root, *self.parts, *names))
@@ -112,15 +126,19 @@ class SmbFolder(Folder):
 
     def listed(self, name: str) -> os.stat_result | None:
         """Return what the last listing has told of a name, once."""
-        return self._listed.pop(name, None)
+        return self._listed.pop((*self.parts, name), None)
 
     def looks_of(self, file: IO[bytes]) -> os.stat_result:
         """Return what there was to know of a file when it was opened."""
         return cast(os.stat_result, file.looks)  # type: ignore[attr-defined]
 
-    def attributes(self, name: str) -> list[str]:
+    def identity(self) -> tuple[int, int]:
+        """Return the same for all: nothing is held open there, and every request goes by its whole name."""
+        return 0, 0
+
+    def attributes(self, name: str, looks: os.stat_result) -> list[str]:
         """Return the names of the attributes that somebody has given to a file."""
-        return given(self.stat(name))
+        return given(looks)
 
     def _asked(self, unc: str) -> os.stat_result:
         from smbprotocol.open import FilePipePrinterAccessMask
@@ -178,12 +196,12 @@ class SmbFolder(Folder):
 
     def child(self, name: str) -> "SmbFolder":
         """Return a folder in here; raises `OSError`, also for a link."""
-        looks = self.stat(name)
+        looks = self._listed.get((*self.parts, name)) or self.stat(name)
         if getattr(looks, "st_reparse_tag", 0):
             raise Astray(f"{self.path / name} is a link, and none is followed on another machine")
         if not stat.S_ISDIR(looks.st_mode):
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), os.fspath(self.path / name))
-        return SmbFolder(self._session, self.path / name, (*self.parts, name))
+        return SmbFolder(self._session, self.path / name, (*self.parts, name), self._listed)
 
     def open(self, name: str) -> IO[bytes]:
         """Open a regular file for reading; a small one has been read when this returns. Raises `OSError`."""
@@ -213,16 +231,35 @@ class SmbFolder(Folder):
 
     def entries(self) -> Iterator[tuple[str, int]]:
         """Yield names in here, each with what it is: the bits of `stat.S_IFMT`. Raises `OSError`."""
-        self._listed.clear()
-        with self._session() as smb:
-            found = list(smb.scandir(self._unc(), **self._session.more))
-        for entry in found:
-            looks = _listed(entry.smb_info)
+        for name, looks in self._entries():
             if getattr(looks, "st_reparse_tag", 0):
-                yield entry.name, stat.S_IFLNK
+                yield name, stat.S_IFLNK
                 continue
-            self._listed[entry.name] = looks
-            yield entry.name, stat.S_IFMT(looks.st_mode)
+            self._listed[(*self.parts, name)] = looks
+            yield name, stat.S_IFMT(looks.st_mode)
+
+    def _entries(self) -> list[tuple[str, os.stat_result]]:
+        """List the folder: in one request if two answers have all of it, else with as many as it takes."""
+        from smbprotocol.open import DirectoryAccessMask
+
+        rights = DirectoryAccessMask.FILE_LIST_DIRECTORY | DirectoryAccessMask.FILE_READ_ATTRIBUTES
+        first, second = self._together(self._unc(), rights, [_query_names, _query_names])
+        pieces = [first]
+        if second:
+            pieces = []
+            with self._session():
+                from smbclient._io import SMBDirectoryIO, SMBFileTransaction
+
+                folder = SMBDirectoryIO(self._unc(), mode="r", share_access="rwd", **self._session.more)
+                with folder:
+                    while True:
+                        transaction = SMBFileTransaction(folder)
+                        _query_names(transaction)
+                        transaction.commit()
+                        if not transaction.results[0]:
+                            break
+                        pieces.append(transaction.results[0])
+        return [entry for piece in pieces for entry in _names_in(piece) if entry[0] not in (".", "..")]
 
     # What changes something.
 
@@ -259,7 +296,7 @@ class SmbFolder(Folder):
         announce("make", self.path / name)
         with self._session() as smb:
             smb.mkdir(self._unc(name), **self._session.more)
-        return SmbFolder(self._session, self.path / name, (*self.parts, name))
+        return SmbFolder(self._session, self.path / name, (*self.parts, name), self._listed)
 
     def unlink(self, name: str) -> None:
         """Remove a file; nothing happens if there is none. Raises `OSError`."""
@@ -394,6 +431,7 @@ class _New:
 
     def _stream(self) -> Any:
         if self._sent is None:
+            self._folder.unlink(self._name)
             self._sent = self._folder.stream(self._name)
             self._sent.write(self._data.getvalue())
         return self._sent
@@ -407,7 +445,11 @@ class _New:
         if kind is not None:
             return
         if self._sent is None:
-            self._folder.send(self._name, self._data.getvalue(), self.bits, self.access)
+            try:
+                self._folder.send(self._name, self._data.getvalue(), self.bits, self.access)
+            except FileExistsError:  # what a run that was cut off has left
+                self._folder.unlink(self._name)
+                self._folder.send(self._name, self._data.getvalue(), self.bits, self.access)
         else:
             self._folder.finish(self._name, self.bits, self.access)
 
@@ -446,6 +488,28 @@ def _query_all(asked: Any) -> None:
     _query(asked, 1, 18)  # FileAllInformation (MS-FSCC, section 2.4.2)
 
 
+def _query_names(asked: Any) -> None:
+    """Ask for names of a folder; the answer is empty when there are no more."""
+    from smbprotocol.exceptions import NoMoreFiles
+    from smbprotocol.open import SMB2QueryDirectoryRequest, SMB2QueryDirectoryResponse
+
+    request = SMB2QueryDirectoryRequest()
+    request["file_information_class"] = 38  # FileIdFullDirectoryInformation
+    request["file_id"] = asked.raw.fd.file_id
+    request["buffer"] = "*".encode("utf-16-le")
+    request["output_buffer_length"] = 4 * _MOST
+
+    def received(sent: Any) -> bytes:
+        try:
+            answer = SMB2QueryDirectoryResponse()
+            answer.unpack(asked.raw.fd.connection.receive(sent)["data"].get_value())
+            return bytes(answer["buffer"].get_value())
+        except NoMoreFiles:
+            return b""
+
+    _add(asked, (request, received))
+
+
 def _set_bits(asked: Any, bits: int) -> None:
     from smbclient._io import set_info
     from smbprotocol.file_info import FileBasicInformation
@@ -481,12 +545,20 @@ def _looks(answer: bytes) -> os.stat_result:
     return _as_looks(bits, number, links, size, written, changed)
 
 
-def _listed(about: Any) -> os.stat_result:
-    written, changed = about.last_write_time, about.change_time
-    return _as_looks(about.file_attributes, about.file_id, 1, about.end_of_file, written, changed)
+def _names_in(data: bytes) -> Iterator[tuple[str, os.stat_result]]:
+    """Yield the names of a listing, with what it tells of each (FileIdFullDirectoryInformation)."""
+    at = 0
+    while data:
+        further, _, _, written, changed, size, bits, length, number = _ENTRY.unpack_from(data, at)
+        begin = at + _ENTRY.size
+        name = data[begin : begin + length].decode("utf-16-le", "surrogatepass")
+        yield name, _as_looks(bits, number, 1, size, written, changed)
+        if not further:
+            return
+        at += further
 
 
-def _as_looks(bits: int, number: int, links: int, size: int, written: Any, changed: Any) -> os.stat_result:
+def _as_looks(bits: int, number: int, links: int, size: int, written: int, changed: int) -> os.stat_result:
     """Return what there is to know of a file as the functions of `os` would."""
     kind = stat.S_IFLNK if bits & _REPARSE else stat.S_IFDIR if bits & _FOLDER else stat.S_IFREG
     about = SimpleNamespace(
@@ -497,16 +569,9 @@ def _as_looks(bits: int, number: int, links: int, size: int, written: Any, chang
         st_uid=0,
         st_gid=0,
         st_size=0 if bits & _FOLDER else size,
-        st_mtime_ns=_nanoseconds(written),
-        st_ctime_ns=_nanoseconds(changed),
+        st_mtime_ns=(written - _EPOCH) * 100,
+        st_ctime_ns=(changed - _EPOCH) * 100,
         st_file_attributes=bits,
         st_reparse_tag=int(bool(bits & _REPARSE)),
     )
     return cast(os.stat_result, about)
-
-
-def _nanoseconds(time: Any) -> int:
-    """Return a time of Windows, or what the library makes of one, in nanoseconds since 1970."""
-    if isinstance(time, int):
-        return (time - _EPOCH) * 100
-    return int(round(time.timestamp() * 1_000_000)) * 1000

@@ -7,12 +7,14 @@ import contextlib
 import errno
 import warnings
 from collections.abc import Callable, Iterator
-from threading import RLock
+from threading import RLock, Semaphore
 from typing import Any, NamedTuple
 
 from zinker.model.errors import NoAnswer
 
 _TIMEOUT = 20  # seconds
+_MOST = 16  # requests under way at once
+_CREDITS = 24  # that one may take: a MiB, and what it needs beside it
 
 
 class Share(NamedTuple):
@@ -38,6 +40,7 @@ class SmbSession:
         self.share, self._secret, self._encrypt = share, secret, encrypt
         self._is_open = False
         self._lock = RLock()
+        self._turns = Semaphore(1)
         # Connections of our own: those of others may be signed in as somebody else.
         self.more: dict[str, Any] = {"port": share.port, "connection_cache": {}}
 
@@ -56,7 +59,8 @@ class SmbSession:
             if not self._is_open:
                 with self._lock:
                     self._sign_in(smbclient)
-            yield smbclient
+            with self._turns:
+                yield smbclient
         except SMBOSError as error:
             number, why = _NUMBERS.get(error.ntstatus, (error.errno, error.strerror))
             if not number:
@@ -87,7 +91,18 @@ class SmbSession:
                 raise
             then = "Correct the address in zinker.toml."
             raise self._no_answer(f"it has no share {self.share.share}", then) from None
+        self._turns = Semaphore(max(1, min(_MOST, self._credits() // _CREDITS)))
         self._is_open = True
+
+    def _credits(self) -> int:
+        """Ask for as many credits as are needed; returns how many were granted (MS-SMB2, section 3.3.1.2).
+
+        The library does not wait for one: who sends more than there are fails.
+        """
+        (connection,) = self.more["connection_cache"].values()
+        connection.echo(next(iter(connection.session_table)), credit_request=_MOST * _CREDITS)
+        window = connection.sequence_window
+        return int(window["high"] - window["low"])
 
     def _no_answer(self, why: str, then: str) -> NoAnswer:
         return NoAnswer(f"No answer from {self.share.told}", why, then)

@@ -28,7 +28,7 @@ Progress = Callable[[str, int, int], None]
 UNKNOWN = -1
 
 # How many documents are read before it is their turn; each may be large.
-_AHEAD, _AHEAD_FAR = 2, 16
+_AHEAD, _AHEAD_FAR = 2, 4
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
 _TOLD_AFTER = 5_000  # settings

@@ -191,11 +191,14 @@ def unwritable(
     session: Session, changes: tuple[DocumentChange, ...]
 ) -> Iterator[tuple[DocumentChange, Closed]]:
     """Yield the documents that could not be written, each with the reason."""
-    for change in changes:
-        if session.subject.find_part(change.part) is not None:
-            closed = session.home_of(change).closed(change.document)
-            if closed is not None:
-                yield change, closed
+    known = [change for change in changes if session.subject.find_part(change.part) is not None]
+    for part in dict.fromkeys(change.part for change in known):
+        own = [change for change in known if change.part == part]
+        session.home_of(own[0]).foresee(change.document for change in own)
+    for change in known:
+        closed = session.home_of(change).closed(change.document)
+        if closed is not None:
+            yield change, closed
 
 
 def without_unwritable(session: Session, plan: Plan) -> tuple[list[DocumentChange], list[LeftAlone]]:
