@@ -369,4 +369,7 @@ def test_what_a_policy_sets_counts_and_that_is_said_before_and_after(garden):
             POLICIES[POLICIES.index("[\n    'HK") : POLICIES.index("]\ntitles") + 1], wrong
         )
         (garden.path / "subjects/till.subject.toml").write_text(text)
-        assert "must begin with a root key" in garden("subjects", "check", "subjects/till.subject.toml", code=None).out
+        assert (
+            "must begin with a root key"
+            in garden("subjects", "check", "subjects/till.subject.toml", code=None).out
+        )

@@ -27,6 +27,7 @@ _SMALL = 256 * 1024  # bytes that are read or written in one request
 _PIECE = 1024 * 1024
 _REPARSE, _READ_ONLY, _FOLDER = 0x400, 0x1, 0x10  # MS-FSCC, section 2.6
 _KEPT = 0x1 | 0x2 | 0x4 | 0x2000  # read-only, hidden, system, not indexed
+_HEADER = 64  # bytes of a header, from which offsets count (MS-SMB2, section 2.2.1)
 _MOST = 65_536  # bytes that an answer to a question may have
 # Times of creation, reading, writing and change; attributes; room and size, names, number (MS-FSCC, section 2.4.2).
 # A name of a listing: how far the next one is, its times, size, attributes, length and number (section 2.4.18).
@@ -465,9 +466,16 @@ def _read_begin(asked: Any) -> None:
     _add(asked, asked.raw.fd.read(0, _SMALL, send=False))
 
 
+def _answer(asked: Any, sent: Any) -> bytes:
+    """Return what a question was answered with, out of a response of MS-SMB2, section 2.2.34 or 2.2.38."""
+    data = asked.raw.fd.connection.receive(sent)["data"].get_value()
+    begin = int.from_bytes(data[2:4], "little") - _HEADER
+    return bytes(data[begin : begin + int.from_bytes(data[4:8], "little")])
+
+
 def _query(asked: Any, kind: int, number: int, more: int = 0) -> None:
     """Ask for what there is to know of a file, as bytes: the library takes some of it apart otherwise."""
-    from smbprotocol.open import SMB2QueryInfoRequest, SMB2QueryInfoResponse
+    from smbprotocol.open import SMB2QueryInfoRequest
 
     request = SMB2QueryInfoRequest()
     request["info_type"] = kind
@@ -477,9 +485,7 @@ def _query(asked: Any, kind: int, number: int, more: int = 0) -> None:
     request["file_id"] = asked.raw.fd.file_id
 
     def received(sent: Any) -> bytes:
-        answer = SMB2QueryInfoResponse()
-        answer.unpack(asked.raw.fd.connection.receive(sent)["data"].get_value())
-        return bytes(answer["buffer"].get_value())
+        return _answer(asked, sent)
 
     _add(asked, (request, received))
 
@@ -491,7 +497,7 @@ def _query_all(asked: Any) -> None:
 def _query_names(asked: Any) -> None:
     """Ask for names of a folder; the answer is empty when there are no more."""
     from smbprotocol.exceptions import NoMoreFiles
-    from smbprotocol.open import SMB2QueryDirectoryRequest, SMB2QueryDirectoryResponse
+    from smbprotocol.open import SMB2QueryDirectoryRequest
 
     request = SMB2QueryDirectoryRequest()
     request["file_information_class"] = 38  # FileIdFullDirectoryInformation
@@ -501,9 +507,7 @@ def _query_names(asked: Any) -> None:
 
     def received(sent: Any) -> bytes:
         try:
-            answer = SMB2QueryDirectoryResponse()
-            answer.unpack(asked.raw.fd.connection.receive(sent)["data"].get_value())
-            return bytes(answer["buffer"].get_value())
+            return _answer(asked, sent)
         except NoMoreFiles:
             return b""
 
