@@ -51,7 +51,7 @@ def test_a_round_is_captured_compared_written_down_and_put_back_as_one(house):
     shed = next(f"mosslight@{one['number']}" for one in listed if one["place"] == "potting-shed")
     assert shed in house("compare", "potting-shed:mosslight@agreed", code=1).out
     compared = house("compare", "--round", "monday@agreed", "--json", code=1).json
-    assert [one["place"] for one in compared["comparisons"]] == ["gate-kiosk", "glasshouse", "potting-shed"]
+    assert [one["place"] for one in compared["comparisons"]] == ["potting-shed", "gate-kiosk", "glasshouse"]
     assert all(one["differences"] for one in compared["comparisons"])
     survey = house("survey", "--round", "monday@agreed", "--json", code=1).json
     assert len(survey["cells"]) == 3 and all(cell["drift"] for cell in survey["cells"])

@@ -289,6 +289,7 @@ def test_the_demo_tells_the_story(garden):
     done = garden("demo", "--folder", "other")
     assert "Interrupted" not in done.err  # the service of the tenants ended as it should
     assert done.out.count("$ zinker") >= 12
+    assert "lights@evening" in done.out and "2 of 2 imported whole." in done.out  # two homes, as one
     assert "it was undone already" in done.err and "is running (process 4312)" in done.err
     assert (garden.path / "other/as-told/shelf/subjects/mosslight/1.json").exists()
     assert not (garden.path / "other/shelf").exists()  # a garden to play in, as it was built

@@ -80,6 +80,17 @@ def spoil(garden: Path) -> None:
     replace(garden / "workstations" / "potting-shed.json", '"drip.wav"', '"siren.wav"')
 
 
+def spoil_both(garden: Path) -> None:
+    """Do what somebody does to the lights, and to a rule of the trial tenant, whose service is not running."""
+    lights = garden / "potting-shed/Users/ivy/AppData/Roaming/mosslight/mosslight.ini"
+    replace(lights, "dusk = 19:30", "dusk = 05:30")
+    path = garden / "tenants" / "tarnhollow-trial.json"
+    state = json.loads(path.read_bytes())
+    rules = state["collections"]["WorkstationRules"].values()
+    next(rule for rule in rules if rule["name"] == "Potting benches")["marks"] = ["cold"]
+    path.write_text(json.dumps(state), encoding="utf-8")
+
+
 def click(garden: Path) -> None:
     """Do what moving a slider does to Mosslight on the glasshouse's workstation; it notes its window, too."""
     general = garden / "glasshouse/Users/fern/AppData/Roaming/mosslight/mosslight.ini"

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from importlib.util import find_spec
 from pathlib import Path
 
-from zinker.demo.garden import click, close_till, set_running, spoil
+from zinker.demo.garden import click, close_till, set_running, spoil, spoil_both
 from zinker.model.errors import Failed
 
 MOVE = "move.crosswalk.toml"
@@ -71,7 +71,8 @@ def tell(garden: Path) -> None:
     watches = ("--still", "1", "--for", "2", "--label", "late-dusk")
     run("spot", "mosslight", "--place", "glasshouse", *watches, meanwhile=lambda: click(garden))
     _till(run, garden)
-    _tenants(run, garden)
+    if _tenants(run, garden):
+        _round(run, garden)
     run("list")
     _paper(run, garden)
     run.say(f"That took {time.monotonic() - started:.0f} seconds. A garden as it was before is yours:")
@@ -103,14 +104,14 @@ def _till(run: "_Runner", garden: Path) -> None:
     run("export", "brindlepot@last-day", "--to", "till.reg")
 
 
-def _tenants(run: "_Runner", garden: Path) -> None:
-    """Tell how policies go from the trial tenant to the live one, and back."""
+def _tenants(run: "_Runner", garden: Path) -> bool:
+    """Tell how policies go from the trial tenant to the live one, and back; tells whether they can be served."""
     run.say("The policies of the garden's machines are set up in a trial tenant, and copied to the live one.")
     try:
         served = serving(garden)
     except ImportError:
         run.say("(Left out: pip install 'zinker[demo-tenant]' brings the service that stands for them.)")
-        return
+        return False
     with served:
         run("places")
         run("export", "garden-tenant", "--place", "trial", "--label", "agreed")
@@ -125,6 +126,23 @@ def _tenants(run: "_Runner", garden: Path) -> None:
         run("compare", "garden-tenant@agreed", "tarnhollow:garden-tenant", *rules[:2], ends=1)
         run.say("That was too early: all of it back, as it was.")
         run("undo", "--live", "tarnhollow", "--yes")
+    return True
+
+
+def _round(run: "_Runner", garden: Path) -> None:
+    """Tell how a configuration with two homes is captured, spoiled and restored as one."""
+    run.say("The lights on potting-shed and the rules in the trial tenant belong together. zinker.toml names")
+    run.say("both as a round, which is captured under one label.")
+    with serving(garden):
+        run("export", "--round", "lights", "--label", "evening")
+    spoil_both(garden)
+    with serving(garden):
+        run.say(
+            "Somebody has been at both of them. One comparison, one plan, one change, which is undone as one."
+        )
+        run("compare", "--round", "lights@evening", ends=1)
+        run("import", "--round", "lights@evening", "--yes")
+        run("compare", "--round", "lights@evening", "--brief")
 
 
 @contextlib.contextmanager

@@ -27,6 +27,8 @@ class Period(msgspec.Struct, frozen=True):
     # The place of each of them, and what people call it.
     places: tuple[tuple[str, str], ...]
     left: tuple[tuple[str, str], ...] = ()
+    # What was asked for, where that has a name.
+    name: str = ""
 
 
 def is_for_all(reference: str) -> bool:
@@ -65,7 +67,7 @@ def compare_all(
             for at, id in members
             if (id, at) not in known
         ]
-    for subject, at, machine in sorted(kept):
+    for subject, at, machine in sorted(kept, key=lambda one: _turn(one, members)):
         is_elsewhere = is_of_another_machine(at, machine)
         if where and is_elsewhere:
             continue  # it is `here` on that machine
@@ -82,6 +84,15 @@ def compare_all(
         raise WrongUsage("Not compared", f"nothing is kept{what}", "`zinker list` shows what is kept.")
     names = (f"@{first}" if first else "the newest versions", f"@{last}" if last else LIVE)
     return Period(*names, tuple(comparisons), tuple(places), tuple(left))
+
+
+def _turn(
+    kept: tuple[str, str, str], members: Sequence[tuple[str, str]] | None
+) -> tuple[int, tuple[str, str, str]]:
+    """Return what the members of a round are sorted by: as it names them; all else by subject and place."""
+    subject, at, _ = kept
+    order = {one: number for number, one in enumerate(members or ())}
+    return order.get((at, subject), 0), kept
 
 
 def compare_each(

@@ -27,6 +27,8 @@ def period_report(period: Period, is_brief: bool = False) -> Report:
 
 
 def _title(period: Period) -> str:
+    if period.name:
+        return period.name[:1].upper() + period.name[1:]
     places = set(period.places)
     return f"All that is kept of {places.pop()[1]}" if len(places) == 1 else "All that is kept"
 
