@@ -145,6 +145,8 @@ def _all(
     setup: "Setup", given: dict[str, Any], reference: str, other: str, place: str, wanted: "Wanted"
 ) -> "Period":
     """Compare more than one: each account of a place, the members of a round, or all that is kept."""
+    from msgspec import structs
+
     from zinker.jobs import compare_all
     from zinker.jobs.period import compare_each
     from zinker.jobs.references import parse_reference
@@ -155,10 +157,10 @@ def _all(
         if not subject or other or given["round"]:
             why = "--each-account holds the accounts of a place against one version on the shelf"
             raise WrongUsage("Not compared", why, "Name it alone, as in mosslight@7.")
-        return compare_each(
-            setup, reference, each_account(setup, [place or "here"], [subject]).members, wanted
-        )
+        each = each_account(setup, [place or "here"], [subject])
+        return structs.replace(compare_each(setup, reference, each.members, wanted), name=each.name)
     what = options.round_of(setup, given["round"]) if given["round"] else None
     if what is not None and what.version:
         reference, other = f"@{what.version}", other or reference
-    return compare_all(setup, reference, other, wanted, place, what.members if what else None)
+    period = compare_all(setup, reference, other, wanted, place, what.members if what else None)
+    return structs.replace(period, name=f"round {what.name}") if what else period
