@@ -106,6 +106,10 @@ class Folder:
         """Return what the last listing has told of a name, where it tells what `stat` would."""
         return None
 
+    def looks_after(self, name: str) -> os.stat_result | None:
+        """Return what there was to know of a file right after it had been read, where that came with it."""
+        return None
+
     def looks_of(self, file: IO[bytes]) -> os.stat_result:
         """Return what there is to know of a file of this folder that is open."""
         return os.fstat(file.fileno())
@@ -339,7 +343,7 @@ class Tree:
             folder = self._known[wanted[:at]] if at else self._open_top()
             for end in range(at + 1, len(wanted) + 1):
                 if followed is not None and end > followed:
-                    _check_plain(folder, wanted[end - 1])
+                    self._check_plain(folder, wanted[end - 1])
                 folder = self._step(folder, wanted[end - 1], 0)
                 self._hold(wanted[:end], folder)
         return folder
@@ -400,6 +404,11 @@ class Tree:
         """Let go of the folders that are held open: who reaches them next looks again."""
         with self._lock:
             self._known.clear()
+
+    def _check_plain(self, at: Folder, name: str) -> None:
+        """Raise `Astray` for a link where there has to be a folder."""
+        if is_link(at.stat(name)):
+            raise Astray(f"{at.path / name} is a link, and stands in the way")
 
     def _names(self, path: Path) -> list[str]:
         return list(path.relative_to(self.top).parts)
@@ -484,12 +493,6 @@ def _limit(folder: Path, what: str, usual: int) -> int:
         return os.pathconf(folder, what)
     except (AttributeError, OSError, ValueError):  # Windows, and disks that do not say
         return usual
-
-
-def _check_plain(at: Folder, name: str) -> None:
-    """Raise `Astray` for a link where there has to be a folder."""
-    if is_link(at.stat(name)):
-        raise Astray(f"{at.path / name} is a link, and stands in the way")
 
 
 def _check_owner(at: Folder, name: str, link: os.stat_result, target: os.stat_result, path: Path) -> None:

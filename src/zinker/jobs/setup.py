@@ -143,6 +143,7 @@ class Setup:
         self.catalogue = Catalogue([*self.subject_folders, self.drafts], lambda text: self.notify(text))
         # The locks of the places that this run holds.
         self.held: set[Path] = set()
+        self._answered: set[str] = set()
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
             self.places[name] = self._place(name, entry)
@@ -153,6 +154,7 @@ class Setup:
         for own in ("shelf", "reader", "_cuts"):
             other.__dict__.pop(own, None)
         other.held, other.progress = set(), lambda what, done, total: None
+        other._answered = set()
         return other
 
     @property
@@ -214,10 +216,11 @@ class Setup:
         self.check_place(name)
         base, _, account = name.partition("/")
         place = self.places[base]
-        absence = place.absence()
+        absence = "" if base in self._answered else place.absence()
         if absence:
             then = "Connect it, or correct its entry in zinker.toml."
             raise NoAnswer(f"No answer from {name}", absence, then)
+        self._answered.add(base)  # it may take its time, and is not asked again
         if not account:
             return place
         other = AccountPlace(place, account)

@@ -267,12 +267,9 @@ class _Looker:
 
     def look(self, place: str) -> list[Cell]:
         """Return the cells of a place; raises what it cannot be looked at for."""
-        absence = self._setup.places[place.partition("/")[0]].absence()
-        if absence:
-            return self.silent(place, absence)
         setup = self._setup.beside()
         setup.notify = lambda text: None
-        setup.place(place)  # an account may have gone
+        setup.place(place)
         return [
             cell for subject in self._meant(place) if (cell := self._cell(setup, place, subject)) is not None
         ]

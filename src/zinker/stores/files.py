@@ -177,7 +177,8 @@ class FileHome(Home):
                 at = self.reach(document)
                 looks = (at.folder.listed(at.name) if not attempt else None) or at.stat()
                 reading = self._read(document, at, looks)
-                now = at.seen()
+                after = at.folder.looks_after(at.name)
+                now = seen(after) if after is not None else at.seen()
                 if self._pool is not None:
                     self._last[document] = looks
                 if not stat.S_ISREG(looks.st_mode) or now == seen(looks):

@@ -88,6 +88,9 @@ class SmbTree(Tree):
         super().forget()
         self.listed.clear()
 
+    def _check_plain(self, at: Folder, name: str) -> None:
+        """Do nothing: `child` takes no link."""
+
     def _step(self, at: Folder, name: str, links: int) -> Folder:
         return at if name in ("", ".") else at.child(name)
 
@@ -129,6 +132,10 @@ class SmbFolder(Folder):
         """Return what the last listing has told of a name, once."""
         return self._listed.pop((*self.parts, name), None)
 
+    def looks_after(self, name: str) -> os.stat_result | None:
+        """Return what there was to know of a file when it had been read, if it was read as a whole; once."""
+        return self._listed.pop((*self.parts, name, _AFTER), None)
+
     def looks_of(self, file: IO[bytes]) -> os.stat_result:
         """Return what there was to know of a file when it was opened."""
         return cast(os.stat_result, file.looks)  # type: ignore[attr-defined]
@@ -148,26 +155,31 @@ class SmbFolder(Folder):
         return _looks(answer)
 
     def _together(
-        self, unc: str, rights: int, actions: list[Callable[[Any], None]], mode: str = "r", options: int = 0
-    ) -> tuple[Any, ...]:
+        self,
+        unc: str,
+        rights: int,
+        actions: list[Callable[["_Asked"], None]],
+        is_new: bool = False,
+        options: int = 0,
+    ) -> list[Any]:
         """Open a name, do some things with it, and close it, all in one request; raises `OSError`."""
-        with self._session():
-            from smbclient._io import SMBFileTransaction, SMBRawIO
-            from smbprotocol.open import CreateOptions
+        from smbprotocol.exceptions import SMBOSError, SMBResponseException
+        from smbprotocol.open import CreateDisposition, CreateOptions, ImpersonationLevel
 
-            raw = SMBRawIO(
-                unc,
-                mode=mode,
-                share_access="rwd",
-                desired_access=rights,
-                create_options=options | CreateOptions.FILE_OPEN_REPARSE_POINT,
-                **self._session.more,
+        with self._session():
+            asked = _Asked(self._session.tree(), unc.removeprefix(self._session.share.root).lstrip("\\"))
+            how = CreateDisposition.FILE_CREATE if is_new else CreateDisposition.FILE_OPEN
+            options |= CreateOptions.FILE_OPEN_REPARSE_POINT
+            request, _ = asked.fd.create(
+                ImpersonationLevel.Impersonation, rights, 0, _SHARED_BY_ALL, how, options, send=False
             )
-            transaction = SMBFileTransaction(raw)
+            asked.add(request, lambda answer: None)
             for action in actions:
-                action(transaction)
-            transaction.commit()
-            return cast(tuple[Any, ...], transaction.results)
+                action(asked)
+            try:
+                return asked.answers()[1:]
+            except SMBResponseException as error:
+                raise SMBOSError(error.status, unc) from None
 
     def is_held(self, name: str) -> bool:
         """Tell whether a program over there holds a file open so that it cannot be replaced."""
@@ -210,17 +222,21 @@ class SmbFolder(Folder):
 
         rights = FilePipePrinterAccessMask.FILE_READ_DATA | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
         try:
-            answer, data = self._together(self._unc(name), rights, [_query_all, _read_begin])
+            answer, data, after = self._together(
+                self._unc(name), rights, [_query_all, _read_begin, _query_all]
+            )
         except OSError as error:
             if error.errno != _NO_DATA:
                 raise
-            answer, data = *self._together(self._unc(name), rights, [_query_all]), b""  # an empty file
+            (answer,) = self._together(self._unc(name), rights, [_query_all])  # an empty file
+            data, after = b"", answer
         looks = _looks(answer)
         if getattr(looks, "st_reparse_tag", 0):
             raise Astray(_LINK)
         if not stat.S_ISREG(looks.st_mode):
             raise Astray("it is not a file")
         if looks.st_size <= len(data):
+            self._listed[(*self.parts, name, _AFTER)] = _looks(after)
             return cast(IO[bytes], _Held(data, looks))
         with self._session() as smb:
             file = smb.open_file(
@@ -249,17 +265,7 @@ class SmbFolder(Folder):
         if second:
             pieces = []
             with self._session():
-                from smbclient._io import SMBDirectoryIO, SMBFileTransaction
-
-                folder = SMBDirectoryIO(self._unc(), mode="r", share_access="rwd", **self._session.more)
-                with folder:
-                    while True:
-                        transaction = SMBFileTransaction(folder)
-                        _query_names(transaction)
-                        transaction.commit()
-                        if not transaction.results[0]:
-                            break
-                        pieces.append(transaction.results[0])
+                pieces = list(_all_names(self._session.tree(), "\\".join(self.parts), rights))
         return [entry for piece in pieces for entry in _names_in(piece) if entry[0] not in (".", "..")]
 
     # What changes something.
@@ -350,7 +356,6 @@ class SmbFolder(Folder):
         self._rename(old, new, is_over=False)
 
     def _rename(self, old: str, new: str, is_over: bool) -> None:
-        from smbclient._io import set_info
         from smbprotocol.file_info import FileRenameInformation
         from smbprotocol.open import FilePipePrinterAccessMask
 
@@ -358,7 +363,9 @@ class SmbFolder(Folder):
         wanted["replace_if_exists"] = is_over
         wanted["file_name"] = self._below(new)
         rights = FilePipePrinterAccessMask.DELETE | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
-        self._together(self._unc(old), rights, [lambda asked: set_info(asked, wanted)])
+        self._together(
+            self._unc(old), rights, [lambda asked: _set(asked, 1, wanted.INFO_CLASS, wanted.pack())]
+        )
 
     def flush(self) -> None:
         """Do nothing: the other machine sees to its names."""
@@ -370,14 +377,14 @@ class SmbFolder(Folder):
         rights = FilePipePrinterAccessMask.FILE_WRITE_DATA | FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
         actions: list[Callable[[Any], None]] = []
         if data:
-            actions.append(lambda asked: _add(asked, asked.raw.fd.write(data, 0, send=False)))
+            actions.append(lambda asked: asked.add(asked.fd.write(data, 0, send=False)[0], bool))
         if bits:
             actions.append(lambda asked: _set_bits(asked, bits))
         if access:
             rights |= FilePipePrinterAccessMask.WRITE_DAC
             actions.append(lambda asked: _set_access(asked, access))
-        actions.append(lambda asked: _add(asked, asked.raw.fd.flush(send=False)))
-        self._together(self._unc(name), rights, actions, mode="xb")
+        actions.append(lambda asked: asked.add(asked.fd.flush(send=False)[0], bool))
+        self._together(self._unc(name), rights, actions, is_new=True)
 
     def stream(self, name: str) -> Any:
         """Make a file that is sent piece by piece."""
@@ -458,22 +465,67 @@ class _New:
 _NO_DATA = getattr(errno, "ENODATA", 120)
 
 
-def _add(asked: Any, part: tuple[Any, Any]) -> None:
-    asked += part
+class _Asked:
+    """Requests on one file that go together; each is given with what takes its answer apart."""
+
+    def __init__(self, tree: Any, path: str) -> None:
+        from smbprotocol.open import Open
+
+        self._tree, self.fd = tree, Open(tree, path)
+        self._parts: list[tuple[Any, Callable[[bytes], Any]]] = []
+
+    def add(self, request: Any, take: Callable[[bytes], Any]) -> None:
+        """Ask for one thing more."""
+        self._parts.append((request, take))
+
+    def answers(self) -> list[Any]:
+        """Send all, with the closing of the file, and return the answers; raises what the first failure says."""
+        from smbprotocol.exceptions import NoMoreFiles, SMBResponseException
+        from smbprotocol.open import SMB2CloseRequest
+
+        closing = SMB2CloseRequest()
+        closing["file_id"] = self.fd.file_id
+        session = self._tree.session
+        connection = session.connection
+        sent = connection.send_compound(
+            [*(request for request, _ in self._parts), closing],
+            session.session_id,
+            self._tree.tree_connect_id,
+            related=True,
+        )
+        failures: list[SMBResponseException] = []
+        found: list[Any] = []
+        for number, one in enumerate(sent):  # every answer is to be fetched, also after a failure
+            try:
+                answer = connection.receive(one)
+                if number < len(self._parts):
+                    found.append(self._parts[number][1](answer["data"].get_value()))
+            except NoMoreFiles:
+                found.append(b"")
+            except SMBResponseException as error:
+                failures.append(error)
+        if failures:
+            raise failures[0]
+        return found
 
 
-def _read_begin(asked: Any) -> None:
-    _add(asked, asked.raw.fd.read(0, _SMALL, send=False))
-
-
-def _answer(asked: Any, sent: Any) -> bytes:
+def _taken(body: bytes) -> bytes:
     """Return what a question was answered with, out of a response of MS-SMB2, section 2.2.34 or 2.2.38."""
-    data = asked.raw.fd.connection.receive(sent)["data"].get_value()
-    begin = int.from_bytes(data[2:4], "little") - _HEADER
-    return bytes(data[begin : begin + int.from_bytes(data[4:8], "little")])
+    begin = int.from_bytes(body[2:4], "little") - _HEADER
+    return body[begin : begin + int.from_bytes(body[4:8], "little")]
 
 
-def _query(asked: Any, kind: int, number: int, more: int = 0) -> None:
+def _data(body: bytes) -> bytes:
+    """Return what was read, out of a response of MS-SMB2, section 2.2.20."""
+    begin = body[2] - _HEADER
+    return body[begin : begin + int.from_bytes(body[4:8], "little")]
+
+
+def _read_begin(asked: _Asked) -> None:
+    asked.add(asked.fd.read(0, _SMALL, send=False)[0], _data)
+
+
+def _query(asked: _Asked, kind: int, number: int, more: int = 0) -> None:
     """Ask for what there is to know of a file, as bytes: the library takes some of it apart otherwise."""
     from smbprotocol.open import SMB2QueryInfoRequest
 
@@ -482,66 +534,77 @@ def _query(asked: Any, kind: int, number: int, more: int = 0) -> None:
     request["file_info_class"] = number
     request["additional_information"] = more
     request["output_buffer_length"] = _MOST
-    request["file_id"] = asked.raw.fd.file_id
-
-    def received(sent: Any) -> bytes:
-        return _answer(asked, sent)
-
-    _add(asked, (request, received))
+    request["file_id"] = asked.fd.file_id
+    asked.add(request, _taken)
 
 
-def _query_all(asked: Any) -> None:
+def _query_all(asked: _Asked) -> None:
     _query(asked, 1, 18)  # FileAllInformation (MS-FSCC, section 2.4.2)
 
 
-def _query_names(asked: Any) -> None:
-    """Ask for names of a folder; the answer is empty when there are no more."""
-    from smbprotocol.exceptions import NoMoreFiles
+def _query_access(asked: _Asked) -> None:
+    _query(asked, 3, 0, _ACCESS)
+
+
+def _names_request(file_id: bytes) -> Any:
     from smbprotocol.open import SMB2QueryDirectoryRequest
 
     request = SMB2QueryDirectoryRequest()
     request["file_information_class"] = 38  # FileIdFullDirectoryInformation
-    request["file_id"] = asked.raw.fd.file_id
+    request["file_id"] = file_id
     request["buffer"] = "*".encode("utf-16-le")
     request["output_buffer_length"] = 4 * _MOST
-
-    def received(sent: Any) -> bytes:
-        try:
-            return _answer(asked, sent)
-        except NoMoreFiles:
-            return b""
-
-    _add(asked, (request, received))
+    return request
 
 
-def _set_bits(asked: Any, bits: int) -> None:
-    from smbclient._io import set_info
-    from smbprotocol.file_info import FileBasicInformation
-
-    basic = FileBasicInformation()
-    for time in ("creation_time", "last_access_time", "last_write_time", "change_time"):
-        basic[time] = 0  # as it is
-    basic["file_attributes"] = bits
-    set_info(asked, basic)
+def _query_names(asked: _Asked) -> None:
+    """Ask for names of a folder; the answer is empty when there are no more."""
+    asked.add(_names_request(asked.fd.file_id), _taken)
 
 
-_ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
+def _all_names(tree: Any, path: str, rights: int) -> Iterator[bytes]:
+    """Yield the answers that name all of a large folder, which is open meanwhile."""
+    from smbprotocol.exceptions import NoMoreFiles
+    from smbprotocol.open import CreateDisposition, CreateOptions, ImpersonationLevel, Open
+
+    folder, session = Open(tree, path), tree.session
+    how = (CreateDisposition.FILE_OPEN, CreateOptions.FILE_DIRECTORY_FILE)
+    folder.create(ImpersonationLevel.Impersonation, rights, 0, _SHARED_BY_ALL, *how)
+    try:
+        while True:
+            sent = session.connection.send(
+                _names_request(folder.file_id), session.session_id, tree.tree_connect_id
+            )
+            yield _taken(session.connection.receive(sent)["data"].get_value())
+    except NoMoreFiles:
+        return
+    finally:
+        folder.close()
 
 
-def _query_access(asked: Any) -> None:
-    _query(asked, 3, 0, _ACCESS)
-
-
-def _set_access(asked: Any, access: bytes) -> None:
-    from smbprotocol.file_info import InfoType
+def _set(asked: _Asked, kind: int, number: int, data: bytes, more: int = 0) -> None:
     from smbprotocol.open import SMB2SetInfoRequest
 
     request = SMB2SetInfoRequest()
-    request["info_type"] = InfoType.SMB2_0_INFO_SECURITY
-    request["additional_information"] = _ACCESS
-    request["file_id"] = asked.raw.fd.file_id
-    request["buffer"] = access
-    _add(asked, (request, lambda sent: asked.raw.fd.connection.receive(sent)))
+    request["info_type"] = kind
+    request["file_info_class"] = number
+    request["additional_information"] = more
+    request["file_id"] = asked.fd.file_id
+    request["buffer"] = data
+    asked.add(request, bool)
+
+
+def _set_bits(asked: _Asked, bits: int) -> None:
+    _set(asked, 1, 4, struct.pack("<qqqqI4x", 0, 0, 0, 0, bits))  # FileBasicInformation; its times stay
+
+
+def _set_access(asked: _Asked, access: bytes) -> None:
+    _set(asked, 3, 0, access, _ACCESS)
+
+
+_ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
+_SHARED_BY_ALL = 0x7  # others may read, write and remove it (MS-SMB2, section 2.2.13)
+_AFTER = "\0"  # no name of a file
 
 
 def _looks(answer: bytes) -> os.stat_result:

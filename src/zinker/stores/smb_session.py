@@ -41,6 +41,7 @@ class SmbSession:
         self._is_open = False
         self._lock = RLock()
         self._turns = Semaphore(1)
+        self._tree: Any = None
         # Connections of our own: those of others may be signed in as somebody else.
         self.more: dict[str, Any] = {"port": share.port, "connection_cache": {}}
 
@@ -93,6 +94,17 @@ class SmbSession:
             raise self._no_answer(f"it has no share {self.share.share}", then) from None
         self._turns = Semaphore(max(1, min(_MOST, self._credits() // _CREDITS)))
         self._is_open = True
+
+    def tree(self) -> Any:
+        """Return the share as those who send requests of their own need it; one is signed in."""
+        with self._lock:
+            if self._tree is None:
+                from smbprotocol.tree import TreeConnect
+
+                (connection,) = self.more["connection_cache"].values()
+                self._tree = TreeConnect(next(iter(connection.session_table.values())), self.share.root)
+                self._tree.connect()
+            return self._tree
 
     def _credits(self) -> int:
         """Ask for as many credits as are needed; returns how many were granted (MS-SMB2, section 3.3.1.2).
