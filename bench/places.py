@@ -144,8 +144,8 @@ def workstation(bench: Bench, count: int) -> None:
         server.stop()
 
 
-# What MS-SMB2 has no way around: to open, read and close a file; to put one back, that for the fallback, to make, write,
-# flush and close the new one, to open, rename and close it, and to read it back.
+# What MS-SMB2 has no way around: to open, read and close a file; to put one back, that for the fallback, to make,
+# write, flush and close the new one, to open, rename and close it, and to read it back.
 REQUESTS = {"captured": 3, "put back": 13}
 
 
