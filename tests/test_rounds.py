@@ -4,6 +4,7 @@ import json
 import os
 import re
 import shutil
+from pathlib import Path
 
 import pytest
 from conftest import Garden
@@ -12,6 +13,7 @@ from test_tenant import Tenants
 
 from zinker.jobs import import_round, load_setup, round_named
 from zinker.model.change import ChangeId
+from zinker.places.here import Here
 
 ROUND = (
     '\n[rounds.monday]\nwhat = ["potting-shed:mosslight", "gate-kiosk:brindlepot", "glasshouse:mosslight"]\n'
@@ -97,6 +99,9 @@ def test_a_bare_undo_takes_the_newest_round_back_as_one(house):
 
 
 def test_all_that_is_kept_of_one_place_comes_back_or_goes_to_another(house):
+    assert "this was a preview" in house("import", "--all", "--place", "glasshouse", "--preview").out
+    assert "--all is for a place" in house("import", "--all", code=2).err
+    assert "Mosslight" in house("document", "--all", "--place", "glasshouse").out
     house("export", "--all", "--place", "glasshouse", "--label", "all-of-it")
     spoil(house)
     out = house("import", "glasshouse:@agreed", "--yes").out
@@ -288,3 +293,65 @@ def test_a_round_is_asked_for_once(house):
         "import", "--round", "monday@agreed", answers=[("Write this?", "y\n")], columns=100
     )
     assert code == 0 and "This is change 1" in out and house.places() == house.agreed
+
+
+ACCOUNTS = """
+format = 1
+id = "fern"
+title = "Fern"
+[[part]]
+id = "own"
+store = "file"
+path = "{config}/fern/fern.ini"
+[[part]]
+id = "machine"
+store = "file"
+path = "{machine-config}/fern.ini"
+"""
+
+
+def test_every_account_of_a_disk_is_one_that_has_something_of_its_own(garden):
+    """Homes are those of the list of accounts and of the usual folder; services have none; the template is one."""
+    disk = garden.path / "disk"
+    files = {
+        "home/ivy/.settings/fern/fern.ini": "ivy",
+        "srv/people/rowan/.settings/fern/fern.ini": "rowan",
+        "etc/skel/.settings/fern/fern.ini": "template",
+        "var/lib/service/.settings/fern/fern.ini": "a service",
+        "home/sage/.profile": "sage has nothing of it",
+        "etc/fern.ini": "machine",
+    }
+    for name, text in files.items():
+        (disk / name).parent.mkdir(parents=True, exist_ok=True)
+        (disk / name).write_text(f"[a]\nwhose = {text}\n")
+    (disk / "etc/passwd").write_text(
+        "root:x:0:0::/root:/bin/sh\nservice:x:998:998::/var/lib/service:/bin/false\n"
+        "ivy:x:1000:1000::/home/ivy:/bin/sh\nrowan:x:1001:1001::/srv/people/rowan:/bin/sh\nbad:x:1002:1::/../etc:/bin/sh\n"
+    )
+    (garden.path / "subjects/fern.subject.toml").write_text(ACCOUNTS)
+    with (garden.home / "zinker.toml").open("a") as toml:
+        toml.write('\n[places.disk]\nkind = "folder"\npath = "../disk"\n')
+        toml.write('folders = { home = "home/ivy", config = "home/ivy/.settings" }\n')
+    at = ("--place", "disk", "--each-account")
+    kept = garden("export", "fern", *at, "--label", "set", "--json").json
+    assert [one["profile"]["place"] for one in kept] == ["disk", "disk/rowan", "disk/template"]
+    shown = {
+        name: garden("show", f"{name}:fern@set", "--part", "own", "--json").json["settings"][0]["value"]
+        for name in ("disk", "disk/rowan", "disk/template")
+    }
+    assert shown == {"disk": "ivy", "disk/rowan": "rowan", "disk/template": "template"}
+    before = {path: path.read_bytes() for path in disk.rglob("*") if path.is_file()}
+    assert "No differences" in garden("compare", "fern", *at).out
+    assert garden("compare", "fern@1", *at, code=1).out.count("whose") == 2
+    done = garden("reset", "fern", *at, "--part", "own", "--yes", "--json").json
+    assert [one["place"] for one in done["members"]] == ["disk", "disk/rowan", "disk/template"]
+    gone = {str(p.relative_to(disk)) for p in before if not p.exists()}
+    assert gone == {name for name in files if files[name] in ("ivy", "rowan", "template")}
+    garden("undo", "--yes")
+    assert {path: path.read_bytes() for path in disk.rglob("*") if path.is_file()} == before
+    # The template's registry and an account that is not there; what has no account of its own is refused.
+    why = garden("show", "disk/nobody:fern", code=2).err
+    assert "Its accounts are ivy, rowan, sage, template." in why
+    assert "--each-account is for subjects" in garden("export", "--all", "--each-account", code=2).err
+    if os.name == "posix" and Path("/root").is_dir():
+        assert Here().account_folders("root")["config"] == Path("/root/.config")

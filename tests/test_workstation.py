@@ -16,6 +16,7 @@ from test_shared import failing
 
 from zinker.jobs import export, import_profile
 from zinker.model.errors import NoAnswer
+from zinker.stores.remote_registry import RemoteRegistry
 from zinker.stores.smb_files import SmbTree
 from zinker.stores.smb_session import Share, SmbSession
 
@@ -110,6 +111,28 @@ def test_a_workstation_is_captured_compared_put_back_and_undone(desk, server):
     told = desk("show", "front-desk/rowan:mosslight", "--json").json["profile"]
     assert told["folders"]["home"] == r"C:\Users\rowan" and told["user"] == "rowan"
     assert "no account of that name" in desk("show", "front-desk/nobody:mosslight", code=2).err
+
+
+def test_files_and_registry_of_one_subject_come_back_together(desk, server):
+    """The registry is reached by the same sign-in, through the service that Samba has."""
+    registry = RemoteRegistry(server.dial())
+    registry.set(rf"{BRANCH}\Alarm", "Sound", "sz", "drip.wav")
+    try:
+        kept = desk("export", "mosslight", *AT, "--label", "with-alarm", "--json").json
+        assert {part["id"] for part in kept[0]["profile"]["parts"] if part["documents"]} >= {
+            "general",
+            "panel",
+        }
+        spoil(desk)
+        spoilt = everything(desk)
+        registry.set(rf"{BRANCH}\Alarm", "Sound", "sz", "siren.wav")
+        desk("import", "mosslight@with-alarm", *AT, "--yes")
+        assert registry.value(rf"{BRANCH}\Alarm", "Sound")[2] == "drip.wav"
+        desk("undo", "--yes")
+        assert registry.value(rf"{BRANCH}\Alarm", "Sound")[2] == "siren.wav" and everything(desk) == spoilt
+    finally:
+        registry.delete_value(rf"{BRANCH}\Alarm", "Sound")
+        registry.delete_key(rf"{BRANCH}\Alarm")
 
 
 def test_attributes_and_access_rights_of_a_file_stay_when_it_is_replaced(desk, server):

@@ -75,7 +75,7 @@ _FILTERS: options.Group = {
 }
 
 
-@options.taking(options.ROUND, options.ACCOUNTS, _FILTERS, FORMS)
+@options.taking(options.ALL, options.ROUND, options.ACCOUNTS, _FILTERS, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[
@@ -122,6 +122,8 @@ def command(
     rules = load_rules(crosswalk) if crosswalk else None
     wanted = Wanted(tuple(part or ()), tuple(document or ()), kinds, given["find"], given["volatile"])
     setup = setup_of(ctx)
+    if given["every"] and (given["round"] or given["each_account"] or not is_for_all(reference)):
+        raise WrongUsage("Not compared", "--all and something else were named", "Name one of them.")
     if given["round"] and not is_for_all(reference):
         why = f"{reference} names a subject, and a round has its own"
         raise WrongUsage("Not compared", why, "Give @VERSION, or nothing.")

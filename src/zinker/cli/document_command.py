@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from zinker.jobs.setup import Setup
 
 
-@options.taking(options.ROUND, FORMS)
+@options.taking(options.ALL, options.ROUND, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[
@@ -24,6 +24,7 @@ def command(
     ] = "",
     part: options.Parts = None,
     document: options.Documents = None,
+    place: Annotated[str, typer.Option(help="With --all: the place.", metavar="PLACE")] = "here",
 ) -> None:
     """A whole configuration written down, to be read and filed: contents, and every part as tables.
 
@@ -37,16 +38,16 @@ def command(
     from zinker.jobs.period import is_for_all
     from zinker.reports.document import document_report
 
-    named = ctx.params["round"]
-    if bool(named) == bool(reference):
-        why = "a reference and a round were named" if reference else "nothing was named"
-        raise WrongUsage("Nothing done", why, "Name one, as in mosslight@7 or --round monday@agreed.")
+    named, every = ctx.params["round"], ctx.params["every"]
+    if bool(named) + bool(reference) + every != 1:
+        why = "several things were named" if reference or named else "nothing was named"
+        raise WrongUsage("Nothing done", why, "Name one: mosslight@7, --round monday@agreed, or --all.")
     delivery = Delivery(ctx.params)
     setup = setup_of(ctx)
-    if named or is_for_all(reference):
+    if every or is_for_all(reference) or named:
         if part or document:
             raise WrongUsage("Nothing done", "parts and documents are those of one subject", "Name it.")
-        _of_round(setup, named, reference, delivery)
+        _of_round(setup, named, reference, place if every else "", delivery)
         return
     with (
         progress_shown() as setup.progress,
@@ -55,13 +56,16 @@ def command(
         delivery.deliver(document_report(found))
 
 
-def _of_round(setup: "Setup", named: str, reference: str, delivery: Delivery) -> None:
-    """Write down all members of a round, or all that is kept of a place; ends with 1 where one could not be."""
-    from zinker.jobs.rounds import documented_round
+def _of_round(setup: "Setup", named: str, reference: str, place: str, delivery: Delivery) -> None:
+    """Write down a round, all that is kept of a place, or or all that is found at a `place`.
+
+    Ends with 1 where one of them could not be.
+    """
+    from zinker.jobs.rounds import documented_round, found_at
     from zinker.reports.rounds import documents_report
 
-    is_live = bool(named) and "@" not in named
-    what = options.round_of(setup, named, reference, is_live)
+    is_live = bool(place) or (bool(named) and "@" not in named)
+    what = found_at(setup, [place]) if place else options.round_of(setup, named, reference, is_live)
     left: list[tuple[str, str, str]] = []
     with progress_shown() as setup.progress:
         opened = documented_round(setup, what, is_live, left)

@@ -53,10 +53,6 @@ _Subjects = Annotated[
         metavar="[SUBJECTS]...",
     ),
 ]
-_All = Annotated[
-    bool,
-    typer.Option("--all", help="Everything that is found at the place.", rich_help_panel=options.CHOOSING),
-]
 _Homes = Annotated[
     list[str] | None,
     typer.Option(
@@ -88,7 +84,7 @@ def command(
     ctx: typer.Context,
     subjects: _Subjects = None,
     home: _Homes = None,
-    every: _All = False,
+    every: options.All = False,
     round: options.Round = "",
     each_account: options.EachAccount = False,
     place: _Places = None,

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 
 @options.taking(
+    options.ALL,
     options.ROUND,
     options.WISHES,
     options.POLICIES,
@@ -55,6 +56,11 @@ def command(
     from zinker.jobs.period import is_for_all
 
     given = ctx.params
+    if given["every"] and not reference and place:  # all of a place is what its newest versions have
+        reference, place = f"{place}:@latest", ""
+    elif given["every"]:
+        why = "--all is for a place, of which the newest versions are taken"
+        raise WrongUsage("Not imported", why, "Name it with --place alone, or write PLACE:@VERSION.")
     is_round = bool(given["round"]) or is_for_all(reference)
     if bool(given["round"]) == bool(reference):
         why = "a version and a round were named" if reference else "neither a version nor a round was named"

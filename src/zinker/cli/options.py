@@ -265,6 +265,9 @@ Round = Annotated[
         rich_help_panel=CHOOSING,
     ),
 ]
+All = Annotated[
+    bool, typer.Option("--all", help="Everything that is found at the place.", rich_help_panel=CHOOSING)
+]
 EachAccount = Annotated[
     bool,
     typer.Option(
@@ -272,6 +275,7 @@ EachAccount = Annotated[
     ),
 ]
 ROUND: Group = {"round": (Round, "")}
+ALL: Group = {"every": (All, False)}
 ACCOUNTS: Group = {"each_account": (EachAccount, False)}
 WISHES: Group = CHOICE | {
     "as_": (As, ""),

@@ -85,6 +85,8 @@ def _not_planned(one: Planned) -> Iterator[Block]:
 
 def _count(plans: Plans) -> Iterator[Block]:
     written = [one.plan for one in plans.members if one.plan is not None and one.writes]
+    if not written:
+        return
     places = len({plan.place for plan in written})
     settings = count(sum(plan.count for plan in written), "setting")
     documents = count(sum(len(plan.documents) for plan in written), "document")
@@ -328,7 +330,7 @@ def documents_report(
             yield Reasons("Not written down:", tuple((f"{place}: {id}", why, 1) for place, id, why in left))
 
     contents = tuple((f"{id} at {place_told(place)}", f"m{n}", 1) for n, (place, id) in enumerate(members, 1))
-    page = Page("Configuration", name, Facts((("of", name),)), (), body(), contents)
+    page = Page("Configuration", name[:1].upper() + name[1:], Facts((("of", name),)), (), body(), contents)
     return Report(
         page,
         lambda: (
