@@ -211,6 +211,23 @@ def test_names_that_lead_elsewhere_are_neither_read_nor_written(desk):
     assert sorted(path.name for path in outside.iterdir()) == ["secret.ini"]
 
 
+def test_a_folder_on_the_way_cannot_be_swapped_for_another(desk, server):
+    """It is held open without sharing its removal, for as long as a run is at the place, and no longer."""
+    share = Share("root", "127.0.0.1", server.port, "C$", "here", "there")
+    session = SmbSession(share, lambda: "fern-42")
+    folder = SmbTree(session, desk.disk).folder(("Users", "ivy", "AppData", "Roaming", "mosslight"))
+    login = {"username": "root", "password": "fern-42", "port": server.port, "connection_cache": {}}
+    old, new = (rf"\\127.0.0.1\C$\Users\ivy\AppData\Roaming\{name}" for name in ("mosslight", "moss"))
+    with pytest.raises(OSError, match="used by another process"):
+        smbclient.rename(old, new, **login)
+    assert folder.has("mosslight.ini")
+    session.let_go()
+    smbclient.rename(old, new, **login)
+    smbclient.rename(new, old, **login)
+    desk("export", "mosslight", *AT)
+    smbclient.rename(old, new, **login)
+
+
 def test_a_line_that_is_lost_in_the_middle_leaves_nothing_half_done(desk, server, tmp_path):
     """The server is gone at some change; when it is back, the next run takes back or finishes what was begun."""
     spoil(desk)

@@ -37,7 +37,7 @@ def at_place(
     """
     place = setup.place(name)
     _wait(setup, place, waited_for)
-    with _held(setup, name):
+    with _held(setup, name, place):
         if look_only:
             _tell(_open_ones(setup, name), setup)
         else:
@@ -47,7 +47,7 @@ def at_place(
 
 
 @contextlib.contextmanager
-def _held(setup: Setup, name: str) -> Iterator[None]:
+def _held(setup: Setup, name: str, place: Place) -> Iterator[None]:
     """Hold a place against other runs; where a round holds it, its members go on."""
     path = _lock(setup, name)
     if path in setup.held:
@@ -67,6 +67,7 @@ def _held(setup: Setup, name: str) -> Iterator[None]:
     try:
         yield
     finally:
+        place.let_go()
         setup.held.discard(path)
         held.release()
 

@@ -63,6 +63,10 @@ class AccountPlace(Place):
         """Tell whether something is at a path."""
         return self._place.has(path)
 
+    def let_go(self) -> None:
+        """Close what is held open there."""
+        self._place.let_go()
+
     def absence(self) -> str:
         """Say why the place does not answer, or "" if it does."""
         return self._place.absence()

@@ -59,6 +59,9 @@ class Place(ABC):
         """Say who signs in there, and how, or ""."""
         return ""
 
+    def let_go(self) -> None:
+        """Close what is held open there: the run at this place is over."""
+
     @abstractmethod
     def absence(self) -> str:
         """Say why the place does not answer, or "" if it does."""

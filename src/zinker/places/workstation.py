@@ -62,6 +62,10 @@ class WorkstationPlace(RemotePlace):
         except Refused:  # its registry service need not run for its files
             return self._host
 
+    def let_go(self) -> None:
+        """Close what is held open there."""
+        self._session.let_go()
+
     def absence(self) -> str:
         """Say why it does not answer, if it does not: its files are asked for, its registry need not be there."""
         try:

@@ -32,18 +32,25 @@ def together_report(done: Together, find: Find) -> Report:
     """Return what came of changes that were one, and all their plans."""
     kind = "Change" if done.number else "Plan"
     summary = (*_record(done), *together_blocks(done, find))
-    page = Page(kind, _title(done.plan), _facts(done.plan), summary, _plans_body(done.plan, find, full=True))
+    page = Page(
+        kind, _title(done.plan.name), _facts(done.plan), summary, _plans_body(done.plan, find, full=True)
+    )
     return Report(page, lambda: together_json(done), lambda: _rows(done, find))
 
 
 def plans_page(plans: Plans, find: Find, full: bool = True) -> Page:
     """Return the plans of all members, one under the other, and how much all would write."""
-    return Page("Plan", _title(plans), _facts(plans), (), _plans_body(plans, find, full))
+    return Page("Plan", _title(plans.name), _facts(plans), (), _plans_body(plans, find, full))
 
 
-def _title(plans: Plans) -> str:
-    name = plans.name[:1].upper() + plans.name[1:]
-    return name if " " in plans.name else f"Round {plans.name}"
+def _called(name: str) -> str:
+    """Return what people call a round; one that zinker.toml does not name says itself what it is."""
+    return name if " " in name else f"round {name}"
+
+
+def _title(name: str) -> str:
+    called = _called(name)
+    return called[:1].upper() + called[1:]
 
 
 def _facts(plans: Plans) -> Facts:
@@ -167,7 +174,7 @@ def _record(done: Together) -> Iterator[Block]:
     changes = [one.outcome.change for one in done.members if one.outcome and one.outcome.change]
     if changes:
         first = changes[0]
-        yield Paragraph(f"Change {done.number}: {done.plan.kind} of {done.plan.name}")
+        yield Paragraph(f"Change {done.number}: {done.plan.kind} of {_called(done.plan.name)}")
         last = max(change.finished for change in changes)
         yield Paragraph(f"by {first.who} on {first.machine}, {first.started} to {last}")
 
@@ -213,7 +220,7 @@ def round_change_report(
     facts = Facts(
         (("from", record.source), ("by", f"{record.who} on {record.machine}, {when(record.started)}"))
     )
-    title = f"Change {record.number}: {record.kind} of {record.name}"
+    title = f"Change {record.number}: {record.kind} of {_called(record.name)}"
     page = Page("Change", title, facts, (), _round_body(record, members, find))
     return Report(
         page,
@@ -330,7 +337,7 @@ def documents_report(
             yield Reasons("Not written down:", tuple((f"{place}: {id}", why, 1) for place, id, why in left))
 
     contents = tuple((f"{id} at {place_told(place)}", f"m{n}", 1) for n, (place, id) in enumerate(members, 1))
-    page = Page("Configuration", name[:1].upper() + name[1:], Facts((("of", name),)), (), body(), contents)
+    page = Page("Configuration", _title(name), Facts((("of", name),)), (), body(), contents)
     return Report(
         page,
         lambda: (

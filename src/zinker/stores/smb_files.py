@@ -49,6 +49,7 @@ class SmbTree(Tree):
         self.session = session
         # What the last listings have told, by the names from the top.
         self.listed: dict[tuple[str, ...], os.stat_result] = {}
+        self._free = -1
 
     def anew(self) -> "SmbTree":
         """Return the same tree with nothing known of it."""
@@ -72,9 +73,11 @@ class SmbTree(Tree):
 
     def room(self, folder: Path) -> tuple[object, int, str]:
         """Return the share, how many bytes are free on it, and its name."""
-        with self.session() as smb:
-            volume = smb.stat_volume(self.session.share.root, **self.session.more)
-        return self.session.share.root, int(volume.caller_available_size), str(self.top)
+        if self._free < 0:
+            with self.session() as smb:
+                volume = smb.stat_volume(self.session.share.root, **self.session.more)
+            self._free = int(volume.caller_available_size)
+        return self.session.share.root, self._free, str(self.top)
 
     def longest(self, folder: Path) -> tuple[int, int]:
         """Return what all disks of Windows take."""
@@ -96,7 +99,7 @@ class SmbTree(Tree):
 
 
 class SmbFolder(Folder):
-    """One folder of a share; nothing is held open on the other machine."""
+    """One folder of a share, held open there."""
 
     can_be_held = True
     has_modes = False
@@ -141,7 +144,7 @@ class SmbFolder(Folder):
         return cast(os.stat_result, file.looks)  # type: ignore[attr-defined]
 
     def identity(self) -> tuple[int, int]:
-        """Return the same for all: nothing is held open there, and every request goes by its whole name."""
+        """Return the same for all: it is held, so that it is still the one that was looked at."""
         return 0, 0
 
     def attributes(self, name: str, looks: os.stat_result) -> list[str]:
@@ -208,13 +211,41 @@ class SmbFolder(Folder):
         raise Astray(_LINK)
 
     def child(self, name: str) -> "SmbFolder":
-        """Return a folder in here; raises `OSError`, also for a link."""
-        looks = self._listed.get((*self.parts, name)) or self.stat(name)
-        if getattr(looks, "st_reparse_tag", 0):
+        """Return a folder in here, which nobody can swap for another while it is held; raises `OSError`.
+
+        That is what holds it open: without sharing its removal, neither it nor what it is in can be renamed.
+        """
+        parts = (*self.parts, name)
+        if parts not in self._session.held:
+            self._session.held[parts] = self._opened(name)
+        return SmbFolder(self._session, self.path / name, parts, self._listed)
+
+    def _opened(self, name: str) -> Any:
+        from smbprotocol.exceptions import SMBOSError, SMBResponseException
+        from smbprotocol.open import (
+            CreateDisposition,
+            CreateOptions,
+            FilePipePrinterAccessMask,
+            ImpersonationLevel,
+            Open,
+        )
+
+        with self._session():
+            folder = Open(self._session.tree(), self._below(name))
+            rights = FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES | FilePipePrinterAccessMask.FILE_READ_DATA
+            how = (CreateDisposition.FILE_OPEN, CreateOptions.FILE_OPEN_REPARSE_POINT)
+            try:
+                folder.create(ImpersonationLevel.Impersonation, rights, 0, _NOT_REMOVED, *how)
+            except SMBResponseException as error:
+                raise SMBOSError(error.status, self._unc(name)) from None
+        bits = int(folder.file_attributes)
+        if bits & _REPARSE or not bits & _FOLDER:
+            folder.close()
+        if bits & _REPARSE:
             raise Astray(f"{self.path / name} is a link, and none is followed on another machine")
-        if not stat.S_ISDIR(looks.st_mode):
+        if not bits & _FOLDER:
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), os.fspath(self.path / name))
-        return SmbFolder(self._session, self.path / name, (*self.parts, name), self._listed)
+        return folder
 
     def open(self, name: str) -> IO[bytes]:
         """Open a regular file for reading; a small one has been read when this returns. Raises `OSError`."""
@@ -303,7 +334,7 @@ class SmbFolder(Folder):
         announce("make", self.path / name)
         with self._session() as smb:
             smb.mkdir(self._unc(name), **self._session.more)
-        return SmbFolder(self._session, self.path / name, (*self.parts, name), self._listed)
+        return self.child(name)
 
     def unlink(self, name: str) -> None:
         """Remove a file; nothing happens if there is none. Raises `OSError`."""
@@ -333,6 +364,7 @@ class SmbFolder(Folder):
     def rmdir(self, name: str) -> None:
         """Remove an empty folder; raises `OSError`."""
         announce("rmdir", self.path / name)
+        self._session.let_go((*self.parts, name))
         with self._session() as smb:
             smb.rmdir(self._unc(name), **self._session.more)
 
@@ -603,6 +635,7 @@ def _set_access(asked: _Asked, access: bytes) -> None:
 
 
 _ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
+_NOT_REMOVED = 0x3  # others may read and write it
 _SHARED_BY_ALL = 0x7  # others may read, write and remove it (MS-SMB2, section 2.2.13)
 _AFTER = "\0"  # no name of a file
 

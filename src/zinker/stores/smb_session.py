@@ -42,6 +42,8 @@ class SmbSession:
         self._lock = RLock()
         self._turns = Semaphore(1)
         self._tree: Any = None
+        # Folders that are held open there, by their names from the top of the share.
+        self.held: dict[tuple[str, ...], Any] = {}
         # Connections of our own: those of others may be signed in as somebody else.
         self.more: dict[str, Any] = {"port": share.port, "connection_cache": {}}
 
@@ -105,6 +107,14 @@ class SmbSession:
                 self._tree = TreeConnect(next(iter(connection.session_table.values())), self.share.root)
                 self._tree.connect()
             return self._tree
+
+    def let_go(self, folder: tuple[str, ...] = ()) -> None:
+        """Close what is held open at or below a folder, so that it can be removed; all, without one."""
+        with self._lock:
+            going = [self.held.pop(one) for one in list(self.held) if one[: len(folder)] == folder]
+        with contextlib.suppress(Exception):  # with a lost connection they are let go of by themselves
+            for first in range(0, len(going), _AT_ONCE):
+                _close(going[first : first + _AT_ONCE])
 
     def _credits(self) -> int:
         """Ask for as many credits as are needed; returns how many were granted (MS-SMB2, section 3.3.1.2).
@@ -175,6 +185,19 @@ class Told:
             self._file.close()
 
 
+def _close(folders: list[Any]) -> None:
+    """Close some folders in one request."""
+    tree = folders[0].tree_connect
+    session = tree.session
+    requests = [folder.close(send=False) for folder in folders]
+    sent = session.connection.send_compound(
+        [request for request, _ in requests], session.session_id, tree.tree_connect_id
+    )
+    for (_, take), one in zip(requests, sent, strict=True):
+        take(one)
+
+
+_AT_ONCE = 50  # folders that are closed in one request
 HELD = "another program holds it open"
 SHARED = errno.EPERM  # somebody has it open in a way that does not go with what was asked for
 # What servers say, by NTSTATUS, for which the library knows no number.
