@@ -339,10 +339,12 @@ def test_what_a_person_has_granted_once_lets_nightly_runs_in(witnesses):
         os.close(fd)
 
 
-def test_the_tenants_of_the_documentation_can_be_configured(tmp_path):
-    blocks = [block for block in re.findall(r"```toml\n(.*?)```", DOCS, re.S) if "[places." in block]
-    assert len(blocks) == 3
+def test_the_places_and_rounds_of_the_documentation_can_be_configured(tmp_path):
+    found = re.findall(r"```toml\n(.*?)```", DOCS, re.S)
+    blocks = [block for block in found if "[places." in block or "[rounds." in block]
+    assert len(blocks) == 5
     for number, block in enumerate(blocks):
         path = tmp_path / f"{number}.toml"
         path.write_text(block, encoding="utf-8")
-        assert load_setup(path).places
+        setup = load_setup(path)
+        assert len(setup.places) > 1 or setup.rounds
