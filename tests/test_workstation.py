@@ -211,6 +211,15 @@ def test_names_that_lead_elsewhere_are_neither_read_nor_written(desk):
     assert sorted(path.name for path in outside.iterdir()) == ["secret.ini"]
 
 
+def test_what_no_subject_describes_is_kept_and_drafted_from_there(desk):
+    kept = desk("export", "--home", "~/AppData/Roaming/mosslight", *AT, "--json").json
+    about = kept[0]["profile"]
+    assert sum(part["settings"] for part in about["parts"]) == 43 and about["place"] == "front-desk"
+    desk("subjects", "new", "lamps", *AT, "--home", "%APPDATA%/mosslight/mosslight.ini")
+    assert 'format = "ini"' in (desk.path / "subjects/lamps.subject.toml").read_text()
+    assert "does not exist" in desk("export", "--home", "~/nothing.ini", *AT, code=2).err
+
+
 def test_a_folder_on_the_way_cannot_be_swapped_for_another(desk, server):
     """It is held open without sharing its removal, for as long as a run is at the place, and no longer."""
     share = Share("root", "127.0.0.1", server.port, "C$", "here", "there")

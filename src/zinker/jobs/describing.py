@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
-from zinker.disk.files import make_folders, nearest_path, open_regular, write_file
+from zinker.disk.files import make_folders, nearest_path, write_file
 from zinker.formats import guess
 from zinker.jobs.plan.result import leaves_of
 from zinker.jobs.secrets.detect import secrets_in
@@ -195,15 +195,13 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
         raise WrongUsage(
             "No draft written", f"{home} is in none of {names} at {place.told}", "Name one that is."
         )
-    if not whole.exists():
-        then = nearest_path(whole) + "Check the path."
+    if not place.has(whole):
+        then = (nearest_path(whole) if place.tree() is None else "") + "Check the path."
         raise WrongUsage("No draft written", f"{home} does not exist", then)
-    if whole.is_dir():
+    if place.is_folder(whole):
         return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**".replace("/./", "/"), "")
-    with open_regular(whole) as file:
-        return DraftPart(
-            _id(whole.stem, number), f"{{{variable}}}/{below}", guess(whole.name, file.read(4096))
-        )
+    format = guess(whole.name, place.beginning(whole))
+    return DraftPart(_id(whole.stem, number), f"{{{variable}}}/{below}", format)
 
 
 def _is_subtree(place: Place, text: str, path: str) -> bool:

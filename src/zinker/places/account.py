@@ -63,6 +63,14 @@ class AccountPlace(Place):
         """Tell whether something is at a path."""
         return self._place.has(path)
 
+    def is_folder(self, path: Path) -> bool:
+        """Tell whether a folder is at a path."""
+        return self._place.is_folder(path)
+
+    def beginning(self, path: Path) -> bytes:
+        """Return the first bytes of a file."""
+        return self._place.beginning(path)
+
     def let_go(self) -> None:
         """Close what is held open there."""
         self._place.let_go()

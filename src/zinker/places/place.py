@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from zinker.disk.files import open_regular
 from zinker.model.names import place_told
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
@@ -78,6 +79,15 @@ class Place(ABC):
     def has(self, path: Path) -> bool:
         """Tell whether something is at a path, as this program reaches it."""
         return path.exists()
+
+    def is_folder(self, path: Path) -> bool:
+        """Tell whether a folder is at a path."""
+        return path.is_dir()
+
+    def beginning(self, path: Path) -> bytes:
+        """Return the first 4096 bytes of a file; raises `OSError`."""
+        with open_regular(path) as file:
+            return file.read(4096)
 
     def folder(self, variable: str) -> Path | None:
         """Return the folder a path variable stands for, as this program reaches it."""

@@ -87,6 +87,16 @@ class WorkstationPlace(RemotePlace):
         """Tell whether something is at a path."""
         return self.tree().exists(path)
 
+    def is_folder(self, path: Path) -> bool:
+        """Tell whether a folder is at a path."""
+        return self.tree().is_folder(path)
+
+    def beginning(self, path: Path) -> bytes:
+        """Return the first 4096 bytes of a file; raises `OSError`."""
+        at = self.tree().reach(path, follow=False)
+        with at.folder.open(at.name) as file:
+            return file.read(4096)
+
     @cached_property
     def _folders(self) -> dict[str, str]:
         home = self._given.get("home")
