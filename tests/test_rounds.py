@@ -88,7 +88,7 @@ def test_a_round_is_captured_compared_written_down_and_put_back_as_one(house):
     house("undo", "3", "--yes")
     ids = [f"{one['number']}.{one['member']}" for one in house("changes", "--json").json]
     assert ids == ["1.1", "1.2", "1.3", "2.0", "3.1", "3.2", "4.1", "4.2"]
-    assert house("check").code == 0
+    assert house("changes").out.count("import, monday") == 3 and house("check").code == 0
 
 
 def test_a_bare_undo_takes_the_newest_round_back_as_one(house):

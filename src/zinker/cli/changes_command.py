@@ -25,7 +25,7 @@ def command(
     Example: zinker changes 3 --output change-3.docx
     """
     from zinker.jobs import changes, one_change
-    from zinker.jobs.looking import round_change, without_fallback
+    from zinker.jobs.looking import round_change, round_names, without_fallback
     from zinker.jobs.sources import subject_known
     from zinker.reports.changes import change_report, changes_report
 
@@ -34,7 +34,7 @@ def command(
     number = options.change_id(change) if change else None
     if number is None:
         found = changes(setup, subject, place)
-        delivery.deliver(changes_report(found, without_fallback(setup, found)))
+        delivery.deliver(changes_report(found, without_fallback(setup, found), round_names(setup, found)))
     elif (found_round := round_change(setup, number)) is not None:
         from zinker.reports.rounds import round_change_report
 

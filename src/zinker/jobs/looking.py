@@ -315,6 +315,13 @@ def one_change(
     return change, setup.shelf.changes.documents(change), subject
 
 
+def round_names(setup: Setup, changes: Iterable[Change]) -> dict[int, str]:
+    """Return what the rounds are called that some changes are members of, by number."""
+    numbers = dict.fromkeys(change.number for change in changes if change.member)
+    records = (setup.shelf.changes.round(number) for number in numbers)
+    return {record.number: record.name for record in records if record is not None}
+
+
 def round_change(
     setup: Setup, id: ChangeId
 ) -> tuple[RoundRecord, list[tuple[Change, tuple[DocumentChange, ...]]]] | None:

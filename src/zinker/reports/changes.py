@@ -1,6 +1,6 @@
 """The record of changes: a list of them, and one with everything it wrote."""
 
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -24,13 +24,18 @@ _STATES = {
 }
 
 
-def changes_report(changes: Sequence[Change], without_fallback: Container[ChangeId]) -> Report:
-    """Return the changes, the oldest first, each with from what, by whom, and how it ended."""
+def changes_report(
+    changes: Sequence[Change], without_fallback: Container[ChangeId], rounds: Mapping[int, str]
+) -> Report:
+    """Return the changes, the oldest first, each with from what, by whom, and how it ended.
+
+    `rounds` are what those are called that have members.
+    """
     rows = tuple(
         (
             str(change.id),
             when(change.started),
-            change.kind,
+            f"{change.kind}, {rounds[change.number]}" if change.number in rounds else change.kind,
             f"{change.told_place}: {change.subject}",
             change.source,
             "; ".join(
