@@ -4,6 +4,7 @@ import json
 import os
 import re
 import shutil
+import threading
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,7 @@ from test_killed import KILLING, killed
 from test_tenant import Tenants
 
 from zinker.jobs import import_round, load_setup, round_named
+from zinker.jobs.secrets.machine_key import machine_key
 from zinker.model.change import ChangeId
 from zinker.places.here import Here
 
@@ -355,3 +357,21 @@ def test_every_account_of_a_disk_is_one_that_has_something_of_its_own(garden):
     assert "--each-account is for subjects" in garden("export", "--all", "--each-account", code=2).err
     if os.name == "posix" and Path("/root").is_dir():
         assert Here().account_folders("root")["config"] == Path("/root/.config")
+
+
+def test_threads_that_need_this_machines_key_first_make_one_together(tmp_path):
+    """Places are dealt with side by side, also at the very first run."""
+    for number in range(20):
+        home, found, gate = tmp_path / str(number), [], threading.Barrier(4)
+
+        def ask(home=home, found=found, gate=gate):
+            gate.wait()
+            found.append(machine_key(home))
+
+        threads = [threading.Thread(target=ask) for _ in range(4)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert len(found) == 4 and len(set(found)) == 1
+        assert [path.name for path in home.iterdir()] == ["fingerprint-key"]

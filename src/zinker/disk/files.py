@@ -18,6 +18,7 @@ import os
 import platform
 import re
 import stat
+import threading
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
@@ -33,7 +34,7 @@ from zinker.model.system import asked
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
 PRIVATE = 0o600
-_OWN_PART = re.compile(rf"\.([0-9a-f]{{8}})-(\d+){re.escape(PART_SUFFIX)}", re.ASCII)
+_OWN_PART = re.compile(rf"\.([0-9a-f]{{8}})-(\d+)(?:-\d+)?{re.escape(PART_SUFFIX)}", re.ASCII)
 _PART = re.compile(rf"\.[0-9a-f]{{16}}{re.escape(PART_SUFFIX)}", re.ASCII)
 
 
@@ -151,8 +152,8 @@ def lock(path: Path, patience: float) -> FileLock:
 
 
 def own_part(folder: Path) -> Path:
-    """Return a name in a folder for something that this process builds, and no other; see `sweep_own_parts`."""
-    return folder / f".{_machine()}-{os.getpid()}{PART_SUFFIX}"
+    """Return a name in a folder for something that this thread builds, and no other; see `sweep_own_parts`."""
+    return folder / f".{_machine()}-{os.getpid()}-{threading.get_ident()}{PART_SUFFIX}"
 
 
 def sweep_own_parts(folder: Path) -> None:

@@ -56,13 +56,15 @@ class Page:
         told = self._storage.told
         try:
             data = self._read()
-            if data is None:
-                if told in self._shelves():
+            if data is None and told in self._shelves():
+                data = self._read()  # another run may have made it between the two looks
+                if data is None:
                     why = f"{told} was a shelf, and there is none now"
                     then = (
                         f"Plug in or mount what it is on. For a new one there, take it out of {self._known}."
                     )
                     raise Refused("Nothing done", why, then)
+            if data is None:
                 return False
             self._remember()
             number = msgspec.json.decode(data)["format"]
