@@ -10,6 +10,7 @@ import threading
 import pytest
 import smbclient
 from conftest import Garden, needs_system
+from smbprotocol.exceptions import SMBOSError
 from test_killed import KILLING
 from test_registry import SMBD, Samba
 from test_shared import failing
@@ -17,7 +18,7 @@ from test_shared import failing
 from zinker.jobs import export, import_profile
 from zinker.model.errors import NoAnswer
 from zinker.stores.remote_registry import RemoteRegistry
-from zinker.stores.smb_files import SmbTree
+from zinker.stores.smb_files import SmbFolder, SmbTree
 from zinker.stores.smb_session import Share, SmbSession
 
 AT = ("--place", "front-desk")
@@ -218,6 +219,40 @@ def test_what_no_subject_describes_is_kept_and_drafted_from_there(desk):
     desk("subjects", "new", "lamps", *AT, "--home", "%APPDATA%/mosslight/mosslight.ini")
     assert 'format = "ini"' in (desk.path / "subjects/lamps.subject.toml").read_text()
     assert "does not exist" in desk("export", "--home", "~/nothing.ini", *AT, code=2).err
+
+
+def test_what_the_other_machine_says_of_one_file_is_of_that_file_alone(desk, server, monkeypatch):
+    """An answer that nobody has a word for is no lost line; a folder is no file; threads hold a folder once."""
+    share = Share("root", "127.0.0.1", server.port, "C$", "here", "there")
+    session = SmbSession(share, lambda: "fern-42")
+    tree = SmbTree(session, desk.disk)
+    with pytest.raises(OSError, match="it is not a file"):
+        tree.folder(("Users",)).open("ivy")
+    for status, kind in (
+        (0xC0000279, OSError),
+        (0xC0000203, NoAnswer),
+    ):  # a placeholder; a session that is gone
+        with pytest.raises(kind) as told, session():
+            raise SMBOSError(status, "x.ini")
+        assert (getattr(told.value, "why", "") == f"the other machine answers 0x{status:08X}") == (
+            kind is OSError
+        )
+    session.let_go()
+    opened, gate = [], threading.Barrier(4)
+    real = SmbFolder._opened
+    monkeypatch.setattr(SmbFolder, "_opened", lambda *given: opened.append(1) or real(*given))
+
+    def reach():
+        gate.wait()
+        SmbTree(session, desk.disk).folder(("Users", "ivy", "AppData"))
+
+    threads = [threading.Thread(target=reach) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(opened) == 3 == len(session.held)
+    session.let_go()
 
 
 def test_a_folder_on_the_way_cannot_be_swapped_for_another(desk, server):

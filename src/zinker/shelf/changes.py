@@ -149,7 +149,7 @@ class ChangeLog:
 
     def count(self) -> int:
         """Return how many changes are recorded."""
-        return len(self._ids())
+        return sum(map(self._is_written, self._ids()))
 
     def damaged(self) -> Iterator[tuple[ChangeId, str]]:
         """Read all records; yields those that are not what was written, and why."""

@@ -216,8 +216,9 @@ class SmbFolder(Folder):
         That is what holds it open: without sharing its removal, neither it nor what it is in can be renamed.
         """
         parts = (*self.parts, name)
-        if parts not in self._session.held:
-            self._session.held[parts] = self._opened(name)
+        with self._session.holding:
+            if parts not in self._session.held:
+                self._session.held[parts] = self._opened(name)
         return SmbFolder(self._session, self.path / name, parts, self._listed)
 
     def _opened(self, name: str) -> Any:
@@ -254,8 +255,10 @@ class SmbFolder(Folder):
         rights = FilePipePrinterAccessMask.FILE_READ_DATA | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
         try:
             answer, data, after = self._together(
-                self._unc(name), rights, [_query_all, _read_begin, _query_all]
+                self._unc(name), rights, [_query_all, _read_begin, _query_all], options=_NO_FOLDER
             )
+        except IsADirectoryError:
+            raise Astray("it is not a file") from None
         except OSError as error:
             if error.errno != _NO_DATA:
                 raise
@@ -264,8 +267,6 @@ class SmbFolder(Folder):
         looks = _looks(answer)
         if getattr(looks, "st_reparse_tag", 0):
             raise Astray(_LINK)
-        if not stat.S_ISREG(looks.st_mode):
-            raise Astray("it is not a file")
         if looks.st_size <= len(data):
             self._listed[(*self.parts, name, _AFTER)] = _looks(after)
             return cast(IO[bytes], _Held(data, looks))
@@ -635,6 +636,7 @@ def _set_access(asked: _Asked, access: bytes) -> None:
 
 
 _ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
+_NO_FOLDER = 0x40  # FILE_NON_DIRECTORY_FILE
 _NOT_REMOVED = 0x3  # others may read and write it
 _SHARED_BY_ALL = 0x7  # others may read, write and remove it (MS-SMB2, section 2.2.13)
 _AFTER = "\0"  # no name of a file

@@ -42,6 +42,8 @@ class SmbSession:
         self._lock = RLock()
         self._turns = Semaphore(1)
         self._tree: Any = None
+        # Of its own: who holds this one waits for a turn, and who has a turn may wait for the other.
+        self.holding = RLock()
         # Folders that are held open there, by their names from the top of the share.
         self.held: dict[tuple[str, ...], Any] = {}
         # Connections of our own: those of others may be signed in as somebody else.
@@ -65,9 +67,11 @@ class SmbSession:
             with self._turns:
                 yield smbclient
         except SMBOSError as error:
-            number, why = _NUMBERS.get(error.ntstatus, (error.errno, error.strerror))
-            if not number:
+            number, why = _NUMBERS.get(error.ntstatus, (error.errno, ""))
+            if not number and (not self._is_open or error.ntstatus in _OF_THE_LINE):
                 raise self._silent(error) from None
+            if not number:  # an answer, and about one file
+                number, why = errno.EIO, f"the other machine answers 0x{error.ntstatus:08X}"
             told = OSError(number, why or error.strerror, str(error.filename or self.share.told))
             if why:
                 told.why = why  # type: ignore[attr-defined]
@@ -110,11 +114,12 @@ class SmbSession:
 
     def let_go(self, folder: tuple[str, ...] = ()) -> None:
         """Close what is held open at or below a folder, so that it can be removed; all, without one."""
-        with self._lock:
+        with self.holding:
             going = [self.held.pop(one) for one in list(self.held) if one[: len(folder)] == folder]
         with contextlib.suppress(Exception):  # with a lost connection they are let go of by themselves
-            for first in range(0, len(going), _AT_ONCE):
-                _close(going[first : first + _AT_ONCE])
+            for first in range(0, len(going), _CREDITS):
+                with self():
+                    _close(going[first : first + _CREDITS])
 
     def _credits(self) -> int:
         """Ask for as many credits as are needed; returns how many were granted (MS-SMB2, section 3.3.1.2).
@@ -197,9 +202,10 @@ def _close(folders: list[Any]) -> None:
         take(one)
 
 
-_AT_ONCE = 50  # folders that are closed in one request
 HELD = "another program holds it open"
 SHARED = errno.EPERM  # somebody has it open in a way that does not go with what was asked for
+# STATUS_NETWORK_NAME_DELETED, STATUS_USER_SESSION_DELETED, STATUS_NETWORK_SESSION_EXPIRED, STATUS_CONNECTION_*.
+_OF_THE_LINE = {0xC00000C9, 0xC0000203, 0xC000035C, 0xC000020C, 0xC000020D, 0xC0000241}
 # What servers say, by NTSTATUS, for which the library knows no number.
 _NUMBERS = {
     0xC0000022: (errno.EACCES, ""),  # STATUS_ACCESS_DENIED
