@@ -232,7 +232,7 @@ def _all(setup: "Setup", what: "Round", wanted: _Wanted, json: bool, delivery: D
     kept: list[Kept] = []
     with progress_shown() as progress:
         setup.progress = progress
-        for one in export_round(what, setup, lambda own, at, name: _export(own, name, at, wanted), progress):
+        for one in export_round(setup, what, lambda own, at, name: _export(own, name, at, wanted), progress):
             kept.append(one)
             if one.error is not None and len(what.members) == 1:
                 raise one.error

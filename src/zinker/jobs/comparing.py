@@ -144,6 +144,9 @@ def not_volatile(subject: Subject) -> Subject:
 
 def _asked_for(comparison: Comparison, wanted: Wanted) -> Comparison:
     """Return a comparison with those differences that were asked for, and how many there are besides."""
+    if wanted.parts:
+        asked = tuple(id for id in comparison.alone if id in wanted.parts)
+        comparison = msgspec.structs.replace(comparison, alone=asked)
     if not wanted.kinds and not wanted.find:
         return comparison
     find, subject = wanted.find.casefold(), comparison.subject

@@ -169,8 +169,8 @@ def version_of(setup: Setup, place: str, subject: str, which: str) -> str:
 
 
 def export_round(
-    what: Round,
     setup: Setup,
+    what: Round,
     capture: Callable[[Setup, str, str], Exported],
     progress: Progress = no_progress,
 ) -> Iterator[Kept]:

@@ -2,7 +2,6 @@
 
 import getpass
 from collections.abc import Sequence
-from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
@@ -10,10 +9,10 @@ import msgspec
 
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
-from zinker.model.system import asked, system_kind
-from zinker.places.account import sids
-from zinker.places.homes import SHARED, folders_of, homes_below
-from zinker.places.place import Place, Process
+from zinker.model.system import asked
+from zinker.places.homes import homes_below
+from zinker.places.on_disk import OnDisk
+from zinker.places.place import Process
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.gvdb_database import DiskDatabase
 from zinker.stores.hive_registry import HiveRegistry
@@ -35,7 +34,7 @@ class Workstation(msgspec.Struct, frozen=True):
     registry: dict[str, Any] | None = None
 
 
-class FolderPlace(Place):
+class FolderPlace(OnDisk):
     """A workstation below a folder; `workstation` names the file that simulates the rest of it."""
 
     kind = "folder"
@@ -49,21 +48,16 @@ class FolderPlace(Place):
         system: str = "",
         hives: dict[str, str] | None = None,
     ) -> None:
+        super().__init__(folders)
         self.name = name
         self._path = path
-        self._given = folders
         self._file = workstation
         self._said = system
         self._hives = hives or {}
 
-    @cached_property
-    def _folders(self) -> dict[str, str]:
-        kind, home = system_kind(self.system), self._given.get("home")
-        return {**SHARED[kind], **(folders_of(kind, home, {}) if home else {}), **self._given}
-
-    @cached_property
-    def _homes(self) -> dict[str, str]:
-        return homes_below(self._path, system_kind(self.system), self._given.get("home", ""))
+    def find_homes(self) -> dict[str, str]:
+        """Return the homes of its accounts, by name, as paths below the folder."""
+        return homes_below(self._path, self.kind_of_system, self.home)
 
     @property
     def machine(self) -> str:
@@ -73,7 +67,7 @@ class FolderPlace(Place):
     @property
     def user(self) -> str:
         """The account whose home it is."""
-        return self._workstation().user or PurePosixPath(self._folders.get("home", "")).name
+        return self._workstation().user or PurePosixPath(self.home).name
 
     @property
     def system(self) -> str:
@@ -93,37 +87,6 @@ class FolderPlace(Place):
     def top(self) -> Path:
         """The folder itself."""
         return self._path
-
-    def folder(self, variable: str) -> Path | None:
-        """Return a folder below the place's own."""
-        below = self._folders.get(variable)
-        return None if below is None else self._path / below
-
-    def own_folders(self) -> dict[str, str]:
-        """Return the folders as paths from the top of the workstation's own disk."""
-        return {name: self.as_seen(self._path / path) for name, path in self._folders.items()}
-
-    def as_seen(self, path: Path) -> str:
-        """Return a path from the top of the workstation's own disk."""
-        below = PurePosixPath(path.relative_to(self._path).as_posix())
-        return "C:\\" + str(below).replace("/", "\\") if self.system.startswith("Windows") else f"/{below}"
-
-    def account_names(self) -> list[str]:
-        """Return the accounts that have homes on the disk, and those of its registry."""
-        registry = self.registry()
-        listed = [name.lower() for name in sids(registry)] if registry is not None else []
-        known = {name.casefold() for name in self._homes}
-        return sorted([*self._homes, *(name for name in listed if name not in known)])
-
-    def account_folders(self, account: str) -> dict[str, Path]:
-        """Return the folders of an account, like those of the place's own one."""
-        kind = system_kind(self.system)
-        names = {name.casefold(): name for name in self._homes} if kind == "windows" else {}
-        home = self._homes.get(names.get(account.casefold(), account))
-        if home is None:
-            return {}
-        folders = folders_of(kind, home, self._folders)
-        return {name: self._path / path for name, path in folders.items()}
 
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
         """Return the simulated registry, if there is one, or that of the hives on the disk."""

@@ -1,22 +1,20 @@
 """Another workstation that runs: its files by a share of it, its registry by the registry service (SMB 3)."""
 
-import contextlib
-from functools import cached_property
+import stat
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
 from zinker.disk.tree import Tree
 from zinker.model.errors import Refused
-from zinker.model.system import System, system_kind
-from zinker.places.account import sids
-from zinker.places.homes import SHARED, folders_of, homes_on
+from zinker.places.homes import homes_on
+from zinker.places.on_disk import OnDisk
 from zinker.places.remote import RemotePlace
 from zinker.stores.registry import Registry
 from zinker.stores.smb_files import SmbTree
 from zinker.stores.smb_session import Share, SmbSession
 
 
-class WorkstationPlace(RemotePlace):
+class WorkstationPlace(OnDisk, RemotePlace):
     """A workstation over the network; who is signed in there, and what runs, cannot be told from here."""
 
     kind = "workstation"
@@ -31,28 +29,24 @@ class WorkstationPlace(RemotePlace):
         folders: dict[str, str],
         system: str,
     ) -> None:
-        super().__init__(name, address, user, encrypt)
+        OnDisk.__init__(self, folders)
+        RemotePlace.__init__(self, name, address, user, encrypt)
         host, _, port = address.partition(":")
-        where = f"ZINKER_SECRET_{name.upper().replace('-', '_')} or the keyring"
-        told = Share(user, host, int(port or 445), share, name, where)
+        told = Share(user, host, int(port or 445), share, name, self._credential.told)
         self._session = SmbSession(told, self._credential.secret, encrypt)
-        self._share, self._given, self._said = share, folders, system
+        self._share, self._said = share, system
         # What people write for the share; every system takes it for one folder above all others.
         self._top = Path(f"//{host}/{share}")
 
     @property
     def user(self) -> str:
         """The account whose home is named, or the one that is signed in with."""
-        return PurePosixPath(self._given.get("home", "")).name or self._user
+        return PurePosixPath(self.home).name or self._user
 
     @property
     def system(self) -> str:
         """What the configuration says, or what has such shares."""
         return self._said or "Windows"
-
-    @property
-    def _kind(self) -> System:
-        return system_kind(self.system)
 
     @property
     def machine(self) -> str:
@@ -97,35 +91,17 @@ class WorkstationPlace(RemotePlace):
         with at.folder.open(at.name) as file:
             return file.read(4096)
 
-    @cached_property
-    def _folders(self) -> dict[str, str]:
-        home = self._given.get("home")
-        return {**SHARED[self._kind], **(folders_of(self._kind, home, {}) if home else {}), **self._given}
+    @property
+    def drive(self) -> str:
+        """What programs there call the share: `C$` is that of the disk C:."""
+        is_disk = len(self._share) == 2 and self._share.endswith("$")
+        return f"{self._share[0]}:" if is_disk else str(self._top)
 
-    def folder(self, variable: str) -> Path | None:
-        """Return a folder below the share."""
-        below = self._folders.get(variable)
-        return None if below is None else self._top / below
-
-    def own_folders(self) -> dict[str, str]:
-        """Return the folders as programs there see them."""
-        return {name: self.as_seen(self._top / path) for name, path in self._folders.items()}
-
-    def as_seen(self, path: Path) -> str:
-        """Return a path from the top of the disk whose share it is: `C$` is that of the disk C:."""
-        below = path.relative_to(self._top).as_posix()
-        if self._kind != "windows":
-            return f"/{below}"
-        disk = f"{self._share[0]}:" if len(self._share) == 2 and self._share.endswith("$") else str(self._top)
-        return f"{disk}\\{below}".replace("/", "\\")
-
-    @cached_property
-    def _homes(self) -> dict[str, str]:
-        return homes_on(self._kind, self._given.get("home", ""), self._folders_in, self._text_of)
+    def find_homes(self) -> dict[str, str]:
+        """Return the homes of its accounts, by name, as paths below the share."""
+        return homes_on(self.kind_of_system, self.home, self._folders_in, self._text_of)
 
     def _folders_in(self, folder: str) -> list[str]:
-        import stat
-
         try:
             found = self.tree().folder([name for name in folder.split("/") if name])
             return [name for name, kind in found.entries() if kind == stat.S_IFDIR]
@@ -140,22 +116,6 @@ class WorkstationPlace(RemotePlace):
         except OSError:
             return ""
 
-    def account_names(self) -> list[str]:
-        """Return the accounts that have homes there, and those of its registry."""
-        listed: list[str] = []
-        if (registry := self.registry()) is not None:
-            with contextlib.suppress(Refused):  # its service need not run
-                listed = [name.lower() for name in sids(registry)]
-        known = {name.casefold() for name in self._homes}
-        return sorted([*self._homes, *(name for name in listed if name not in known)])
-
-    def account_folders(self, account: str) -> dict[str, Path]:
-        """Return the folders of an account, like those of the place's own one."""
-        names = {name.casefold(): name for name in self._homes} if self._kind == "windows" else {}
-        home = self._homes.get(names.get(account.casefold(), account))
-        folders = folders_of(self._kind, home, self._folders) if home else {}
-        return {name: self._top / path for name, path in folders.items()}
-
     def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:  # type: ignore[override]
         """Return its registry, where it has one."""
-        return super().registry(view) if self._kind == "windows" else None
+        return super().registry(view) if self.kind_of_system == "windows" else None
