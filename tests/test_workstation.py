@@ -148,11 +148,11 @@ def test_attributes_and_access_rights_of_a_file_stay_when_it_is_replaced(desk, s
     subprocess.run(["setfacl", "-m", "u:daemon:r", ini], check=True)
     from smbprotocol.open import FilePipePrinterAccessMask
 
-    from zinker.stores.smb_files import _set_bits
+    from zinker.stores.smb_requests import set_bits
 
     hidden = 0x2 | 0x1  # hidden and read-only
     folder._together(
-        unc, FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES, [lambda asked: _set_bits(asked, hidden)]
+        unc, FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES, [lambda asked: set_bits(asked, hidden)]
     )
     was = access()
     desk("import", "mosslight@agreed", *AT, "--yes")

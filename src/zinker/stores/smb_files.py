@@ -11,30 +11,41 @@ import errno
 import io
 import os
 import stat
-import struct
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from types import SimpleNamespace
 from typing import IO, Any, cast
 
 from zinker.disk.announce import announce
 from zinker.disk.tree import Astray, Folder, Tree
 from zinker.disk.windows import given
+from zinker.stores.smb_requests import (
+    FOLDER,
+    NO_DATA,
+    NO_FOLDER,
+    NOT_REMOVED,
+    READ_ONLY,
+    REPARSE,
+    SHARED_BY_ALL,
+    SMALL,
+    Asked,
+    all_names,
+    looks_in,
+    names_in,
+    query_access,
+    query_all,
+    query_names,
+    read_begin,
+    set_access,
+    set_bits,
+    set_info,
+)
 from zinker.stores.smb_session import SHARED, SmbSession, Told
 
 _SIDE_BY_SIDE = 4
-_SMALL = 256 * 1024  # bytes that are read or written in one request
 _PIECE = 1024 * 1024
-_REPARSE, _READ_ONLY, _FOLDER = 0x400, 0x1, 0x10  # MS-FSCC, section 2.6
 _KEPT = 0x1 | 0x2 | 0x4 | 0x2000  # read-only, hidden, system, not indexed
-_HEADER = 64  # bytes of a header, from which offsets count (MS-SMB2, section 2.2.1)
-_MOST = 65_536  # bytes that an answer to a question may have
-# Times of creation, reading, writing and change; attributes; room and size, names, number (MS-FSCC, section 2.4.2).
-# A name of a listing: how far the next one is, its times, size, attributes, length and number (section 2.4.18).
-_ENTRY = struct.Struct("<I4xqqqqq8xII8xQ")
-_ABOUT = struct.Struct("<qqqqI4xqqI4xQ")
-_EPOCH = 116_444_736_000_000_000  # 1970 in the time of Windows, in 100 ns from 1601
 _LINK = "it is a link, and none is followed on another machine"
+_AFTER = "\0"  # no name of a file
 
 
 class SmbTree(Tree):
@@ -154,14 +165,14 @@ class SmbFolder(Folder):
     def _asked(self, unc: str) -> os.stat_result:
         from smbprotocol.open import FilePipePrinterAccessMask
 
-        (answer,) = self._together(unc, FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES, [_query_all])
-        return _looks(answer)
+        (answer,) = self._together(unc, FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES, [query_all])
+        return looks_in(answer)
 
     def _together(
         self,
         unc: str,
         rights: int,
-        actions: list[Callable[["_Asked"], None]],
+        actions: list[Callable[["Asked"], None]],
         is_new: bool = False,
         options: int = 0,
     ) -> list[Any]:
@@ -170,11 +181,11 @@ class SmbFolder(Folder):
         from smbprotocol.open import CreateDisposition, CreateOptions, ImpersonationLevel
 
         with self._session():
-            asked = _Asked(self._session.tree(), unc.removeprefix(self._session.share.root).lstrip("\\"))
+            asked = Asked(self._session.tree(), unc.removeprefix(self._session.share.root).lstrip("\\"))
             how = CreateDisposition.FILE_CREATE if is_new else CreateDisposition.FILE_OPEN
             options |= CreateOptions.FILE_OPEN_REPARSE_POINT
             request, _ = asked.fd.create(
-                ImpersonationLevel.Impersonation, rights, 0, _SHARED_BY_ALL, how, options, send=False
+                ImpersonationLevel.Impersonation, rights, 0, SHARED_BY_ALL, how, options, send=False
             )
             asked.add(request, lambda answer: None)
             for action in actions:
@@ -236,15 +247,15 @@ class SmbFolder(Folder):
             rights = FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES | FilePipePrinterAccessMask.FILE_READ_DATA
             how = (CreateDisposition.FILE_OPEN, CreateOptions.FILE_OPEN_REPARSE_POINT)
             try:
-                folder.create(ImpersonationLevel.Impersonation, rights, 0, _NOT_REMOVED, *how)
+                folder.create(ImpersonationLevel.Impersonation, rights, 0, NOT_REMOVED, *how)
             except SMBResponseException as error:
                 raise SMBOSError(error.status, self._unc(name)) from None
         bits = int(folder.file_attributes)
-        if bits & _REPARSE or not bits & _FOLDER:
+        if bits & REPARSE or not bits & FOLDER:
             folder.close()
-        if bits & _REPARSE:
-            raise Astray(f"{self.path / name} is a link, and none is followed on another machine")
-        if not bits & _FOLDER:
+        if bits & REPARSE:
+            raise Astray(f"{self.path / name}: {_LINK}")
+        if not bits & FOLDER:
             raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), os.fspath(self.path / name))
         return folder
 
@@ -255,20 +266,20 @@ class SmbFolder(Folder):
         rights = FilePipePrinterAccessMask.FILE_READ_DATA | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
         try:
             answer, data, after = self._together(
-                self._unc(name), rights, [_query_all, _read_begin, _query_all], options=_NO_FOLDER
+                self._unc(name), rights, [query_all, read_begin, query_all], options=NO_FOLDER
             )
         except IsADirectoryError:
             raise Astray("it is not a file") from None
         except OSError as error:
-            if error.errno != _NO_DATA:
+            if error.errno != NO_DATA:
                 raise
-            (answer,) = self._together(self._unc(name), rights, [_query_all])  # an empty file
+            (answer,) = self._together(self._unc(name), rights, [query_all])  # an empty file
             data, after = b"", answer
-        looks = _looks(answer)
+        looks = looks_in(answer)
         if getattr(looks, "st_reparse_tag", 0):
             raise Astray(_LINK)
         if looks.st_size <= len(data):
-            self._listed[(*self.parts, name, _AFTER)] = _looks(after)
+            self._listed[(*self.parts, name, _AFTER)] = looks_in(after)
             return cast(IO[bytes], _Held(data, looks))
         with self._session() as smb:
             file = smb.open_file(
@@ -292,13 +303,13 @@ class SmbFolder(Folder):
         from smbprotocol.open import DirectoryAccessMask
 
         rights = DirectoryAccessMask.FILE_LIST_DIRECTORY | DirectoryAccessMask.FILE_READ_ATTRIBUTES
-        first, second = self._together(self._unc(), rights, [_query_names, _query_names])
+        first, second = self._together(self._unc(), rights, [query_names, query_names])
         pieces = [first]
         if second:
             pieces = []
             with self._session():
-                pieces = list(_all_names(self._session.tree(), "\\".join(self.parts), rights))
-        return [entry for piece in pieces for entry in _names_in(piece) if entry[0] not in (".", "..")]
+                pieces = list(all_names(self._session.tree(), "\\".join(self.parts), rights))
+        return [entry for piece in pieces for entry in names_in(piece) if entry[0] not in (".", "..")]
 
     # What changes something.
 
@@ -313,11 +324,11 @@ class SmbFolder(Folder):
 
         rights = FilePipePrinterAccessMask.READ_CONTROL | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
         try:
-            answer, access = self._together(self._unc(name), rights, [_query_all, _query_access])
+            answer, access = self._together(self._unc(name), rights, [query_all, query_access])
         except OSError:  # there is none, or what may not be read
             return
         new = cast(_New, file)
-        new.bits = _looks(answer).st_file_attributes & _KEPT  # type: ignore[attr-defined,unused-ignore]
+        new.bits = looks_in(answer).st_file_attributes & _KEPT  # type: ignore[attr-defined,unused-ignore]
         new.access = access
 
     def flush_file(self, file: IO[bytes]) -> None:
@@ -355,12 +366,12 @@ class SmbFolder(Folder):
         from smbprotocol.open import FilePipePrinterAccessMask
 
         bits = self.stat(name).st_file_attributes  # type: ignore[attr-defined,unused-ignore]
-        if bits & _READ_ONLY:
+        if bits & READ_ONLY:
             rights = FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
             self._together(
-                self._unc(name), rights, [lambda asked: _set_bits(asked, (bits & ~_READ_ONLY) or 0x80)]
+                self._unc(name), rights, [lambda asked: set_bits(asked, (bits & ~READ_ONLY) or 0x80)]
             )
-        return bool(bits & _READ_ONLY)
+        return bool(bits & READ_ONLY)
 
     def rmdir(self, name: str) -> None:
         """Remove an empty folder; raises `OSError`."""
@@ -397,7 +408,7 @@ class SmbFolder(Folder):
         wanted["file_name"] = self._below(new)
         rights = FilePipePrinterAccessMask.DELETE | FilePipePrinterAccessMask.FILE_READ_ATTRIBUTES
         self._together(
-            self._unc(old), rights, [lambda asked: _set(asked, 1, wanted.INFO_CLASS, wanted.pack())]
+            self._unc(old), rights, [lambda asked: set_info(asked, 1, wanted.INFO_CLASS, wanted.pack())]
         )
 
     def flush(self) -> None:
@@ -412,10 +423,10 @@ class SmbFolder(Folder):
         if data:
             actions.append(lambda asked: asked.add(asked.fd.write(data, 0, send=False)[0], bool))
         if bits:
-            actions.append(lambda asked: _set_bits(asked, bits))
+            actions.append(lambda asked: set_bits(asked, bits))
         if access:
             rights |= FilePipePrinterAccessMask.WRITE_DAC
-            actions.append(lambda asked: _set_access(asked, access))
+            actions.append(lambda asked: set_access(asked, access))
         actions.append(lambda asked: asked.add(asked.fd.flush(send=False)[0], bool))
         self._together(self._unc(name), rights, actions, is_new=True)
 
@@ -434,10 +445,10 @@ class SmbFolder(Folder):
 
         if bits:
             rights = FilePipePrinterAccessMask.FILE_WRITE_ATTRIBUTES
-            self._together(self._unc(name), rights, [lambda asked: _set_bits(asked, bits)])
+            self._together(self._unc(name), rights, [lambda asked: set_bits(asked, bits)])
         if access:
             rights = FilePipePrinterAccessMask.WRITE_DAC
-            self._together(self._unc(name), rights, [lambda asked: _set_access(asked, access)])
+            self._together(self._unc(name), rights, [lambda asked: set_access(asked, access)])
 
 
 class _Held(io.BytesIO):
@@ -459,7 +470,7 @@ class _New:
 
     def write(self, data: bytes) -> int:
         """Take bytes."""
-        if self._sent is None and self._data.tell() + len(data) <= _SMALL:
+        if self._sent is None and self._data.tell() + len(data) <= SMALL:
             return self._data.write(data)
         return int(self._stream().write(data))
 
@@ -493,187 +504,3 @@ class _New:
                 self._folder.send(self._name, self._data.getvalue(), self.bits, self.access)
         else:
             self._folder.finish(self._name, self.bits, self.access)
-
-
-_NO_DATA = getattr(errno, "ENODATA", 120)
-
-
-class _Asked:
-    """Requests on one file that go together; each is given with what takes its answer apart."""
-
-    def __init__(self, tree: Any, path: str) -> None:
-        from smbprotocol.open import Open
-
-        self._tree, self.fd = tree, Open(tree, path)
-        self._parts: list[tuple[Any, Callable[[bytes], Any]]] = []
-
-    def add(self, request: Any, take: Callable[[bytes], Any]) -> None:
-        """Ask for one thing more."""
-        self._parts.append((request, take))
-
-    def answers(self) -> list[Any]:
-        """Send all, with the closing of the file, and return the answers; raises what the first failure says."""
-        from smbprotocol.exceptions import NoMoreFiles, SMBResponseException
-        from smbprotocol.open import SMB2CloseRequest
-
-        closing = SMB2CloseRequest()
-        closing["file_id"] = self.fd.file_id
-        session = self._tree.session
-        connection = session.connection
-        sent = connection.send_compound(
-            [*(request for request, _ in self._parts), closing],
-            session.session_id,
-            self._tree.tree_connect_id,
-            related=True,
-        )
-        failures: list[SMBResponseException] = []
-        found: list[Any] = []
-        for number, one in enumerate(sent):  # every answer is to be fetched, also after a failure
-            try:
-                answer = connection.receive(one)
-                if number < len(self._parts):
-                    found.append(self._parts[number][1](answer["data"].get_value()))
-            except NoMoreFiles:
-                found.append(b"")
-            except SMBResponseException as error:
-                failures.append(error)
-        if failures:
-            raise failures[0]
-        return found
-
-
-def _taken(body: bytes) -> bytes:
-    """Return what a question was answered with, out of a response of MS-SMB2, section 2.2.34 or 2.2.38."""
-    begin = int.from_bytes(body[2:4], "little") - _HEADER
-    return body[begin : begin + int.from_bytes(body[4:8], "little")]
-
-
-def _data(body: bytes) -> bytes:
-    """Return what was read, out of a response of MS-SMB2, section 2.2.20."""
-    begin = body[2] - _HEADER
-    return body[begin : begin + int.from_bytes(body[4:8], "little")]
-
-
-def _read_begin(asked: _Asked) -> None:
-    asked.add(asked.fd.read(0, _SMALL, send=False)[0], _data)
-
-
-def _query(asked: _Asked, kind: int, number: int, more: int = 0) -> None:
-    """Ask for what there is to know of a file, as bytes: the library takes some of it apart otherwise."""
-    from smbprotocol.open import SMB2QueryInfoRequest
-
-    request = SMB2QueryInfoRequest()
-    request["info_type"] = kind
-    request["file_info_class"] = number
-    request["additional_information"] = more
-    request["output_buffer_length"] = _MOST
-    request["file_id"] = asked.fd.file_id
-    asked.add(request, _taken)
-
-
-def _query_all(asked: _Asked) -> None:
-    _query(asked, 1, 18)  # FileAllInformation (MS-FSCC, section 2.4.2)
-
-
-def _query_access(asked: _Asked) -> None:
-    _query(asked, 3, 0, _ACCESS)
-
-
-def _names_request(file_id: bytes) -> Any:
-    from smbprotocol.open import SMB2QueryDirectoryRequest
-
-    request = SMB2QueryDirectoryRequest()
-    request["file_information_class"] = 38  # FileIdFullDirectoryInformation
-    request["file_id"] = file_id
-    request["buffer"] = "*".encode("utf-16-le")
-    request["output_buffer_length"] = 4 * _MOST
-    return request
-
-
-def _query_names(asked: _Asked) -> None:
-    """Ask for names of a folder; the answer is empty when there are no more."""
-    asked.add(_names_request(asked.fd.file_id), _taken)
-
-
-def _all_names(tree: Any, path: str, rights: int) -> Iterator[bytes]:
-    """Yield the answers that name all of a large folder, which is open meanwhile."""
-    from smbprotocol.exceptions import NoMoreFiles
-    from smbprotocol.open import CreateDisposition, CreateOptions, ImpersonationLevel, Open
-
-    folder, session = Open(tree, path), tree.session
-    how = (CreateDisposition.FILE_OPEN, CreateOptions.FILE_DIRECTORY_FILE)
-    folder.create(ImpersonationLevel.Impersonation, rights, 0, _SHARED_BY_ALL, *how)
-    try:
-        while True:
-            sent = session.connection.send(
-                _names_request(folder.file_id), session.session_id, tree.tree_connect_id
-            )
-            yield _taken(session.connection.receive(sent)["data"].get_value())
-    except NoMoreFiles:
-        return
-    finally:
-        folder.close()
-
-
-def _set(asked: _Asked, kind: int, number: int, data: bytes, more: int = 0) -> None:
-    from smbprotocol.open import SMB2SetInfoRequest
-
-    request = SMB2SetInfoRequest()
-    request["info_type"] = kind
-    request["file_info_class"] = number
-    request["additional_information"] = more
-    request["file_id"] = asked.fd.file_id
-    request["buffer"] = data
-    asked.add(request, bool)
-
-
-def _set_bits(asked: _Asked, bits: int) -> None:
-    _set(asked, 1, 4, struct.pack("<qqqqI4x", 0, 0, 0, 0, bits))  # FileBasicInformation; its times stay
-
-
-def _set_access(asked: _Asked, access: bytes) -> None:
-    _set(asked, 3, 0, access, _ACCESS)
-
-
-_ACCESS = 0x4  # DACL_SECURITY_INFORMATION (MS-DTYP, section 2.4.7)
-_NO_FOLDER = 0x40  # FILE_NON_DIRECTORY_FILE
-_NOT_REMOVED = 0x3  # others may read and write it
-_SHARED_BY_ALL = 0x7  # others may read, write and remove it (MS-SMB2, section 2.2.13)
-_AFTER = "\0"  # no name of a file
-
-
-def _looks(answer: bytes) -> os.stat_result:
-    _, _, written, changed, bits, _, size, links, number = _ABOUT.unpack_from(answer)
-    return _as_looks(bits, number, links, size, written, changed)
-
-
-def _names_in(data: bytes) -> Iterator[tuple[str, os.stat_result]]:
-    """Yield the names of a listing, with what it tells of each (FileIdFullDirectoryInformation)."""
-    at = 0
-    while data:
-        further, _, _, written, changed, size, bits, length, number = _ENTRY.unpack_from(data, at)
-        begin = at + _ENTRY.size
-        name = data[begin : begin + length].decode("utf-16-le", "surrogatepass")
-        yield name, _as_looks(bits, number, 1, size, written, changed)
-        if not further:
-            return
-        at += further
-
-
-def _as_looks(bits: int, number: int, links: int, size: int, written: int, changed: int) -> os.stat_result:
-    """Return what there is to know of a file as the functions of `os` would."""
-    kind = stat.S_IFLNK if bits & _REPARSE else stat.S_IFDIR if bits & _FOLDER else stat.S_IFREG
-    about = SimpleNamespace(
-        st_mode=kind | (0o444 if bits & _READ_ONLY else 0o666) | (0o111 if bits & _FOLDER else 0),
-        st_dev=0,
-        st_ino=number,
-        st_nlink=links,
-        st_uid=0,
-        st_gid=0,
-        st_size=0 if bits & _FOLDER else size,
-        st_mtime_ns=(written - _EPOCH) * 100,
-        st_ctime_ns=(changed - _EPOCH) * 100,
-        st_file_attributes=bits,
-        st_reparse_tag=int(bool(bits & _REPARSE)),
-    )
-    return cast(os.stat_result, about)
