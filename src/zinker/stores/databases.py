@@ -10,7 +10,7 @@ import contextlib
 import sqlite3
 from pathlib import Path
 
-from zinker.disk.tree import Folder, Seen, seen
+from zinker.disk.folder import Folder, Seen, seen
 from zinker.formats.sqlite import plain_header
 from zinker.formats.sqlite_logs import put_together
 from zinker.model.errors import DocumentError

@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import IO, NamedTuple
 
 from zinker.disk.files import CHUNK, part_name
+from zinker.disk.folder import Folder, Seen, seen
 from zinker.disk.swap import flush_disk
-from zinker.disk.tree import Folder, Reached, Seen, Tree, seen
+from zinker.disk.tree import Reached, Tree
 from zinker.model.errors import Refused, reason
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange

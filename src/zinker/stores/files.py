@@ -19,7 +19,8 @@ import msgspec
 from zinker import formats
 from zinker.disk.attributes import is_root
 from zinker.disk.files import is_part, part_name
-from zinker.disk.tree import Folder, Reached, Tree, seen
+from zinker.disk.folder import Folder, seen
+from zinker.disk.tree import Reached, Tree
 from zinker.disk.windows import IS_WINDOWS, given, is_link
 from zinker.model.errors import DocumentError, reason
 from zinker.model.file_state import FileState

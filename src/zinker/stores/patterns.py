@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import cache
 
 from zinker.disk.files import is_part
-from zinker.disk.tree import Folder
+from zinker.disk.folder import Folder
 
 _WILD = re.compile(r"\*|\?|\{instance\}")
 # Names and characters that Windows keeps for itself ("Naming Files, Paths, and Namespaces").

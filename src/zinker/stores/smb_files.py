@@ -16,7 +16,8 @@ from pathlib import Path
 from typing import IO, Any, cast
 
 from zinker.disk.announce import announce
-from zinker.disk.tree import Astray, Folder, Tree
+from zinker.disk.folder import Astray, Folder
+from zinker.disk.tree import Tree
 from zinker.disk.windows import given
 from zinker.stores.smb_requests import (
     FOLDER,

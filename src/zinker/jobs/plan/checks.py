@@ -5,7 +5,7 @@ from pathlib import Path
 
 from packaging.version import InvalidVersion, Version
 
-from zinker.disk.tree import room_at
+from zinker.disk.room import room_at
 from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, OTHER_DEVICE, to_closed
 from zinker.jobs.session import Session
 from zinker.model.plan import DocumentChange, LeftAlone, Objection, Plan
