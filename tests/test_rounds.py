@@ -4,6 +4,8 @@ import json
 import os
 import re
 import shutil
+import subprocess
+import sys
 import threading
 from pathlib import Path
 
@@ -12,6 +14,7 @@ from conftest import Garden
 from test_killed import KILLING, killed
 from test_tenant import Tenants
 
+import zinker
 from zinker.jobs import import_round, load_setup, round_named
 from zinker.jobs.secrets.machine_key import machine_key
 from zinker.model.change import ChangeId
@@ -375,3 +378,27 @@ def test_threads_that_need_this_machines_key_first_make_one_together(tmp_path):
             thread.join()
         assert len(found) == 4 and len(set(found)) == 1
         assert [path.name for path in home.iterdir()] == ["fingerprint-key"]
+
+
+def test_threads_that_read_subject_files_at_once_do_not_end_the_process():
+    """What fills structs learns each of them once, and must not be asked by two threads meanwhile."""
+    script = """
+import sys, threading
+from pathlib import Path
+from zinker.subjects.subject import Subject
+from zinker.subjects.toml_check import load
+sys.setswitchinterval(1e-6)
+start = threading.Barrier(4)
+def read():
+    start.wait()
+    load(Path(sys.argv[1]), Subject, "Not read")
+threads = [threading.Thread(target=read) for _ in range(4)]
+for thread in threads: thread.start()
+for thread in threads: thread.join()
+"""
+    file = next(Path(zinker.__file__).parent.glob("**/mosslight.subject.toml"))
+    for _ in range(5):
+        done = subprocess.run(
+            [sys.executable, "-c", script, file], capture_output=True, text=True, check=False
+        )
+        assert (done.returncode, done.stderr) == (0, "")

@@ -39,6 +39,7 @@ from zinker.demo.tenant_data import (
     tenant,
 )
 from zinker.disk.files import write_file
+from zinker.model.plain_json import decode
 
 _PAGE, _LARGEST_PAGE = 50, 500
 _DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
@@ -107,8 +108,8 @@ class Service:
         if now >= self._faults_until:
             self._faults_until = now + _FAULTS_HOLD
             try:
-                self._known = msgspec.json.decode((self._folder / "faults.json").read_bytes(), type=Faults)
-            except (OSError, msgspec.MsgspecError):
+                self._known = decode((self._folder / "faults.json").read_bytes(), Faults)
+            except (OSError, ValueError):
                 self._known = Faults()
         return self._known
 

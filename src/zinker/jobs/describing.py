@@ -6,8 +6,6 @@ import re
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-import msgspec
-
 from zinker.disk.files import make_folders, nearest_path, write_file
 from zinker.formats import guess
 from zinker.jobs.plan.result import leaves_of
@@ -15,6 +13,7 @@ from zinker.jobs.secrets.detect import secrets_in
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.model.names import unknown
+from zinker.model.plain_json import fitted
 from zinker.places.given import path_at
 from zinker.places.place import Place
 from zinker.stores.desktop_db import BENEATH, USER, settings_path
@@ -130,7 +129,7 @@ def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
 
 def _part(draft: DraftPart) -> Part:
     described: dict[str, object] = {"id": draft.id, "store": draft.store, "path": draft.path}
-    return msgspec.convert(described | ({"format": draft.format} if draft.format else {}), Part)
+    return fitted(described | ({"format": draft.format} if draft.format else {}), Part)
 
 
 def _why_nothing(setup: Setup, place: Place, draft: DraftPart) -> str:

@@ -20,7 +20,7 @@ from zinker.formats.leaves import Edit
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Damaged, DocumentError, NotWritable, WrongUsage, reason
 from zinker.model.file_state import FileState
-from zinker.model.plain_json import decode
+from zinker.model.plain_json import decode, fitted
 from zinker.model.profile import FORMAT, Manifest, Problem
 from zinker.model.setting import GONE, KEY_GONE, WITHHELD, Leaf, Setting, decode_line
 from zinker.profiles.layout import MANIFEST, SEALED, attachment_member, is_member, settings_member
@@ -146,7 +146,7 @@ class _Edited:
         for number, line in enumerate(data.split(b"\n"), 1):
             self._check_merged(MANIFEST, number, line)
         try:
-            self.manifest = msgspec.convert(decode(data, dict), Manifest)
+            self.manifest = fitted(decode(data, dict), Manifest)
         except (ValueError, RecursionError) as error:
             raise _damaged(f"{path / MANIFEST} is not a profile's: {error}") from None
         if self.manifest.format != FORMAT:

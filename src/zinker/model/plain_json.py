@@ -1,12 +1,16 @@
 """JSON for our own files: like msgspec's, but it also holds the lone surrogates of registry and file names."""
 
 import json
+import threading
 from inspect import cleandoc
 from typing import Any, TypeVar
 
 import msgspec
 
 T = TypeVar("T")
+
+_known: set[Any] = set()
+_learning = threading.Lock()
 
 
 def encode(value: Any, indent: int = 0) -> bytes:
@@ -24,11 +28,29 @@ def encode(value: Any, indent: int = 0) -> bytes:
 def decode(data: bytes, kind: type[T]) -> T:
     """Decode into a struct; raises `ValueError` for what is no JSON or does not fit the struct."""
     try:
-        return msgspec.json.decode(data, type=kind)
+        return msgspec.json.decode(data, type=known(kind))
     except msgspec.ValidationError:
         raise
     except msgspec.DecodeError:
-        return msgspec.convert(json.loads(data), kind)
+        return fitted(json.loads(data), kind)
+
+
+def fitted(plain: Any, kind: type[T]) -> T:
+    """Take what was read already (of TOML, of looser JSON) as a struct; raises `ValueError` if it does not fit."""
+    return msgspec.convert(plain, known(kind))
+
+
+def known(kind: type[T]) -> type[T]:
+    """Return the type, now that msgspec has learned it.
+
+    It learns a struct when first asked to fill one, and the process dies when two threads ask at once (0.22): one
+    finds what the other has half finished. So nobody else asks; the linter sees to that.
+    """
+    if kind not in _known:
+        with _learning:
+            msgspec.json.Decoder(kind)
+            _known.add(kind)
+    return kind
 
 
 def schema_of(kind: type, title: str) -> dict[str, Any]:

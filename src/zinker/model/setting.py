@@ -15,6 +15,7 @@ from typing import Any, Final
 import msgspec
 
 from zinker.model.errors import Damaged
+from zinker.model.plain_json import fitted, known
 
 # Integers beyond this are written as decimal text: most readers of JSON round them (RFC 7493, section 2.2).
 LARGEST_PLAIN_INTEGER: Final = 2**53 - 1
@@ -111,7 +112,7 @@ class Leaf(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 _encoder = msgspec.json.Encoder()
-_decoder = msgspec.json.Decoder(Setting)
+_decoder = msgspec.json.Decoder(known(Setting))  # noqa: TID251
 
 
 def encode_line(setting: Setting) -> bytes:
@@ -152,7 +153,7 @@ def _decode(line: bytes) -> Setting:
     except msgspec.ValidationError:
         raise
     except msgspec.DecodeError:
-        return msgspec.convert(json.loads(line), Setting)
+        return fitted(json.loads(line), Setting)
 
 
 def _is_sound(setting: Setting) -> bool:

@@ -10,12 +10,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any, Protocol
 
-import msgspec
-
 from zinker.disk.files import CHUNK, nearest_path, open_regular
 from zinker.model.errors import Damaged, WrongUsage, reason
 from zinker.model.file_state import FileState
-from zinker.model.plain_json import decode
+from zinker.model.plain_json import decode, fitted
 from zinker.model.profile import FORMAT, Manifest, Snapshot
 from zinker.model.setting import decode_line
 from zinker.profiles.layout import (
@@ -195,7 +193,7 @@ class Profile(Snapshot):
         try:
             loose = decode(data, dict)
             self._check_format(loose)
-            manifest = msgspec.convert(loose, Manifest)
+            manifest = fitted(loose, Manifest)
             datetime.datetime.fromisoformat(manifest.captured)
         except (ValueError, RecursionError) as error:
             raise self._damaged(f"{MANIFEST} is not a profile's: {error}") from None

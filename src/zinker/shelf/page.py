@@ -4,8 +4,6 @@ import contextlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-import msgspec
-
 from zinker.disk.files import make_folders, write_file
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.plain_json import decode, encode
@@ -67,8 +65,8 @@ class Page:
             if data is None:
                 return False
             self._remember()
-            number = msgspec.json.decode(data)["format"]
-        except (OSError, msgspec.DecodeError, KeyError, TypeError) as error:
+            number = decode(data, dict)["format"]
+        except (OSError, ValueError, KeyError) as error:
             why = reason(error) if isinstance(error, OSError) else "it is damaged"
             then = "Check that the shelf is all there."
             raise Damaged("Shelf not read", f"{told}/{_NAME}: {why}", then) from None

@@ -9,6 +9,7 @@ import msgspec
 
 from zinker.disk.files import read_regular, write_file
 from zinker.model.errors import Refused, reason
+from zinker.model.plain_json import decode
 
 
 class Grant(msgspec.Struct, frozen=True):
@@ -58,8 +59,8 @@ class Credential:
         else:
             found = _from_keyring(self._place, f"{self._user} (granted)") or ""
         try:
-            return msgspec.json.decode(found, type=Grant) if found else None
-        except msgspec.MsgspecError:
+            return decode(found.encode(), Grant) if found else None
+        except ValueError:
             why = f"what is kept in {self.told} is no grant of Zinker's"
             raise self._refused(why, "Name another file as `credential` in zinker.toml.") from None
 

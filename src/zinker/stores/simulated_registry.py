@@ -24,7 +24,7 @@ from zinker.disk.files import write_file
 from zinker.formats.registry_values import to_bytes
 from zinker.model.address import folded
 from zinker.model.errors import Refused, reason
-from zinker.model.plain_json import decode, encode
+from zinker.model.plain_json import decode, encode, fitted
 from zinker.model.rows import Block
 from zinker.stores.reading import Trouble
 from zinker.stores.registry import ROOTS, RegistryError, Value, blocks_by_key, value_of
@@ -142,7 +142,7 @@ class SimulatedRegistry:
     def _state(self) -> _State:
         try:
             whole = decode(self._path.read_bytes(), dict)
-            return msgspec.convert(whole.get("registry", {}), _State)
+            return fitted(whole.get("registry", {}), _State)
         except OSError as error:
             raise RegistryError(f"the simulated registry cannot be read: {reason(error)}") from None
         except ValueError as error:

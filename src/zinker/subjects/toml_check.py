@@ -9,6 +9,7 @@ import msgspec
 
 from zinker.disk.files import nearest_path, read_regular
 from zinker.model.errors import WrongUsage, reason
+from zinker.model.plain_json import fitted
 
 T = TypeVar("T")
 
@@ -29,7 +30,7 @@ def load(path: Path, kind: type[T], what: str) -> T:
     """
     text, data = _read(path, what)
     try:
-        return msgspec.convert(data, kind)
+        return fitted(data, kind)
     except msgspec.ValidationError as error:
         line, message = _explained(error, text, data, kind)
         raise WrongUsage(what, f"{path}, line {line}{message}", "Correct that line.") from None
@@ -46,7 +47,7 @@ def check(path: Path, kind: type[T], what: str) -> tuple[T | None, list[tuple[in
     taken_out: list[list[str | int]] = []
     while len(found) < _MOST_MISTAKES:
         try:
-            return msgspec.convert(data, kind), found
+            return fitted(data, kind), found
         except msgspec.ValidationError as error:
             line, message = _explained(error, text, data, kind)
             keys = _taken_apart(str(error))[1]
@@ -107,7 +108,7 @@ def _put_right(data: dict[str, Any], error: msgspec.ValidationError, kind: type[
         else:
             holder[keys[-1]] = stand_in
         try:
-            msgspec.convert(data, kind)
+            fitted(data, kind)
             return True
         except msgspec.ValidationError as other:
             if _taken_apart(str(other))[1] != keys:
@@ -152,7 +153,7 @@ def _named(data: dict[str, Any], keys: list[str | int], kind: type[Any]) -> list
         return keys
     for name, entry in data[str(keys[0])].items():
         try:
-            msgspec.convert({**data, str(keys[0]): {name: entry}}, kind)
+            fitted({**data, str(keys[0]): {name: entry}}, kind)
         except msgspec.ValidationError:
             return [name if key == "..." else key for key in keys]
     return keys

@@ -17,6 +17,7 @@ import msgspec
 
 from zinker.disk.files import make_folders, open_own
 from zinker.formats.walk import exact
+from zinker.model.plain_json import decode
 from zinker.stores.tenants.policies import dumped
 
 if TYPE_CHECKING:
@@ -53,8 +54,8 @@ class Unfinished:
 
         for line in self._path.read_bytes().splitlines():
             try:
-                known = msgspec.json.decode(sealer.decrypt(line), type=Fetched)
-            except (InvalidToken, msgspec.DecodeError):
+                known = decode(sealer.decrypt(line), Fetched)
+            except (InvalidToken, ValueError):
                 continue
             self._known[known.collection, known.id] = known
 
