@@ -40,9 +40,11 @@ JOBS = (
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
     ("surveying",),
-    ("labelling", "thinning", "verifying", "copying"),
+    ("labelling", "thinning", "verifying", "copying", "unread"),
     ("resetting", "transferring"),
     ("rounds",),
+    ("schedule",),
+    ("scheduled", "scheduling"),
 )
 
 

@@ -6,7 +6,7 @@ import typer
 
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
-from zinker.cli.output import setup_of
+from zinker.cli.output import setup_of, tell_troubles
 
 
 @options.taking(FORMS)
@@ -25,5 +25,6 @@ def command(
 
     delivery = Delivery(ctx.params)
     setup = setup_of(ctx)
+    tell_troubles(setup)
     versions = kept_versions(setup, subject, place)
     delivery.deliver(versions_report(versions, stale_ones(setup, versions)))

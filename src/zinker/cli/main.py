@@ -35,6 +35,7 @@ COMMANDS = {
     "thin": ("Keep", "Remove old versions, by rules or one by one."),
     "check": ("Keep", "Look for damage on the shelf or in a profile, and mend it."),
     "copy": ("Keep", "Copy versions to another shelf or a file, or from there."),
+    "schedule": ("Keep", "Keep a round regularly, while nobody looks."),
     "import": ("Put back", "Write a profile's settings to a place."),
     "transfer": ("Put back", "Bring settings from place to place, or instance to instance."),
     "crosswalk": ("Put back", "Translate paths, names and moved settings between two places."),
@@ -108,6 +109,9 @@ def _words() -> list[str]:
 
 def run() -> None:
     """Run the command line; ends with an exit code."""
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:  # Python without a window, as a task of Windows starts it
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115, PTH123 - to the end
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")

@@ -38,6 +38,16 @@ def setup_of(ctx: typer.Context) -> "Setup":
     return setup
 
 
+def tell_troubles(setup: "Setup") -> None:
+    """Say on the error output what of the schedules somebody should look at."""
+    if not (setup.own_folder / "schedules").exists():
+        return
+    from zinker.jobs.schedule.record import troubles
+
+    for told in troubles(setup.own_folder):
+        setup.notify(f"{told}.")
+
+
 def console(stderr: bool = False) -> "Console":
     """Return a console that adds nothing of its own; 80 columns where there is no terminal."""
     from rich.console import Console

@@ -3,7 +3,7 @@
 import typer
 
 from zinker.cli import options
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import emit, emit_json, setup_of, tell_troubles
 
 
 def command(ctx: typer.Context, json: options.Json = False) -> None:
@@ -14,7 +14,9 @@ def command(ctx: typer.Context, json: options.Json = False) -> None:
     from zinker.jobs import place_states
     from zinker.reports.listing import places_blocks
 
-    states = place_states(setup_of(ctx))
+    setup = setup_of(ctx)
+    tell_troubles(setup)
+    states = place_states(setup)
     if json:
         emit_json(states)
     else:

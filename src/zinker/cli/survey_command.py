@@ -6,7 +6,7 @@ import typer
 
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery, deliver_picture, picture_path
-from zinker.cli.output import progress_shown, setup_of
+from zinker.cli.output import progress_shown, setup_of, tell_troubles
 from zinker.model.errors import WrongUsage
 
 
@@ -43,6 +43,7 @@ def command(
     picture = picture_path(ctx.params["output"])
     delivery = None if picture else Delivery(ctx.params)
     setup = setup_of(ctx)
+    tell_troubles(setup)
     named = ctx.params["round"]
     if named and (place or subject):
         raise WrongUsage("No survey", "a round has its own places and subjects", "Name it alone.")

@@ -30,6 +30,8 @@ if TYPE_CHECKING:
     from zinker.jobs.resetting import reset
     from zinker.jobs.retracing import history
     from zinker.jobs.rounds import export_round, import_round, reset_round, round_named
+    from zinker.jobs.scheduled import run_scheduled
+    from zinker.jobs.scheduling import add_schedule, listed_schedules, remove_schedule
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
     from zinker.jobs.surveying import survey
@@ -40,6 +42,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Wishes",
+    "add_schedule",
     "changes",
     "check",
     "check_subject",
@@ -58,6 +61,9 @@ __all__ = [
     "reset_round",
     "round_named",
     "label",
+    "listed_schedules",
+    "remove_schedule",
+    "run_scheduled",
     "leave_as_it_is",
     "load_setup",
     "new_subject",
@@ -76,6 +82,7 @@ __all__ = [
 
 _HOMES = {
     "Wishes": "importing",
+    "add_schedule": "scheduling",
     "changes": "looking",
     "check": "verifying",
     "check_subject": "describing",
@@ -95,11 +102,14 @@ _HOMES = {
     "round_named": "rounds",
     "label": "labelling",
     "leave_as_it_is": "undoing",
+    "listed_schedules": "scheduling",
     "load_setup": "setup",
     "new_subject": "describing",
     "one_change": "looking",
     "propose": "proposing",
+    "remove_schedule": "scheduling",
     "reset": "resetting",
+    "run_scheduled": "scheduled",
     "place_states": "looking",
     "show": "looking",
     "spot": "spotting",

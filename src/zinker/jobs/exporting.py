@@ -123,7 +123,7 @@ def export(
         selection = _for_others(selection, parts, to, note)
     if label:
         _check_label(setup, name, label, place, move)
-    with _answering(setup, name, place), at_place(setup, place) as live:
+    with answering(setup, name, place), at_place(setup, place) as live:
         running = tuple(live.running(described.application.processes))
         session = Session(setup, live, described)
         sharing = Sharing(live, setup.reader) if for_others else None
@@ -190,7 +190,7 @@ def _check_label(setup: Setup, subject: str, label: str, place: str, move: bool)
 
 
 @contextlib.contextmanager
-def _answering(setup: Setup, subject: str, place: str) -> Iterator[None]:
+def answering(setup: Setup, subject: str, place: str) -> Iterator[None]:
     """Say of a place that does not answer how old its newest version is: it gets older every night."""
     try:
         yield

@@ -187,7 +187,7 @@ def export_round(
         own = setup.beside()
         return [_captured(own, place, subject, capture) for place, subject in members]
 
-    if len(groups) == 1 or not what.name:
+    if len(groups) <= 1 or not what.name:
         yield from (_captured(setup, *one, capture) for one in what.members)
         return
     with ThreadPoolExecutor(min(CONCURRENCY, len(groups))) as pool:

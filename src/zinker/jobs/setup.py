@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import msgspec
-from platformdirs import user_config_path, user_data_path
+from platformdirs import user_config_path
 
 from zinker.disk.files import PRIVATE
+from zinker.disk.own_folder import own_folder
 from zinker.model.errors import NoAnswer, Refused, WrongUsage
 from zinker.model.names import unknown
 from zinker.places.account import AccountPlace
@@ -22,7 +23,7 @@ from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
 from zinker.shelf.storage import SMB, FolderStorage, Storage
 from zinker.shelf.thinning import DAYS, Rules, days_of
-from zinker.stores.credentials import Credential, secret_of
+from zinker.stores.credentials import Credential
 from zinker.stores.registry import ROOTS
 from zinker.stores.tenants.service import Directory, Limits, People, Service, is_open
 from zinker.subjects.catalogue import VARIABLES, Catalogue
@@ -49,6 +50,7 @@ class RemoteEntry(Strict, frozen=True, tag_field="kind", tag="remote-registry"):
 
     address: Annotated[str, msgspec.Meta(pattern=r"^[^:/\s]+(:[0-9]{1,5})?$")]
     user: str
+    credential: str = ""
     protection: Literal["encrypted", "signed"] = "encrypted"
 
 
@@ -63,6 +65,7 @@ class WorkstationEntry(Strict, frozen=True, tag_field="kind", tag="workstation")
     share: Annotated[str, msgspec.Meta(pattern=r"^[^/\\:\s]+$")] = "C$"
     folders: dict[str, str] = {}
     system: str = ""
+    credential: str = ""
     protection: Literal["encrypted", "signed"] = "encrypted"
 
 
@@ -117,6 +120,7 @@ class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
+    shelf_credential: str = ""
     shared: bool = False
     stale: Days = "30 days"
     fallbacks: Days = "90 days"
@@ -131,6 +135,8 @@ class Setup:
 
     def __init__(self, configuration: Configuration, base: Path, home: Path) -> None:
         self.own_folder = home
+        # The zinker.toml that all this is from; None where there is none.
+        self.file: Path | None = None
         # Told, in a sentence for people, what was done besides what was asked for.
         self.notify: Callable[[str], None] = lambda text: None
         # Told how far a reading has come, where no other callback is: what is read, how much is done, of how much.
@@ -175,7 +181,7 @@ class Setup:
             from zinker.shelf.smb_storage import SmbStorage, share_at
 
             at = share_at(named)
-            storage = SmbStorage(at, lambda: secret_of("shelf", at.share.user))
+            storage = SmbStorage(at, self.shelf_credential(at.share.user).secret)
             # What is written down before anything changes is on a disk that can be flushed.
             own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
             changes = self.own_folder / "changes-of" / own
@@ -184,6 +190,18 @@ class Setup:
             changes = self._path(named) / "changes"
         known = self.own_folder / "shelves.json" if is_known else None
         return Shelf(storage, changes, known, lambda text: self.notify(text), mode)
+
+    def shelf_signs_in(self) -> Credential | None:
+        """Return what signs in where the shelf is; None where nothing has to."""
+        if not self._configuration.shelf.startswith(SMB):
+            return None
+        from zinker.shelf.smb_storage import share_at
+
+        return self.shelf_credential(share_at(self._configuration.shelf).share.user)
+
+    def shelf_credential(self, user: str) -> Credential:
+        """Return where the secret of the shelf is, of somebody who signs in for it."""
+        return self._credential("shelf", user, self._configuration.shelf_credential)
 
     def other_shelf(self, named: str, is_new: bool = False) -> Shelf:
         """Open another shelf than the usual one; one that `is_new` is made when something is put on it.
@@ -264,11 +282,24 @@ class Setup:
             _check_folders(name, entry.folders)
             is_encrypted = entry.protection == "encrypted"
             return WorkstationPlace(
-                name, entry.address, entry.user, is_encrypted, entry.share, entry.folders, entry.system
+                name,
+                entry.address,
+                self._credential(name, entry.user, entry.credential),
+                is_encrypted,
+                entry.share,
+                entry.folders,
+                entry.system,
             )
         from zinker.places.remote import RemotePlace
 
-        return RemotePlace(name, entry.address, entry.user, entry.protection == "encrypted")
+        credential = self._credential(name, entry.user, entry.credential)
+        return RemotePlace(name, entry.address, credential, entry.protection == "encrypted")
+
+    def _credential(self, name: str, user: str, named: str, is_granted: bool = False) -> Credential:
+        """Return where the secret of a place is: in a file, in the keyring alone, or wherever it is found."""
+        is_in_keyring = named == "keyring"
+        file = self._path(named) if named and not is_in_keyring else None
+        return Credential(name, user, file, is_in_keyring, is_granted)
 
     @cached_property
     def reader(self) -> "Reader":
@@ -323,11 +354,9 @@ class Setup:
             concurrency=entry.concurrency,
             limits=entry.limits,
         )
-        is_in_keyring = entry.credential == "keyring"
-        file = self._path(entry.credential) if entry.credential and not is_in_keyring else None
         return TenantPlace(
             service,
-            Credential(name, entry.client_id, file, is_in_keyring),
+            self._credential(name, entry.client_id, entry.credential, entry.sign_in == "device"),
             entry.live,
             self.own_folder / "unfinished" / f"{name}.sealed",
             self._sealing_key,
@@ -377,11 +406,12 @@ def load_setup(configuration: Path | None = None) -> Setup:
     Without such a file there is the place `here` and a shelf in Zinker's own folder. `ZINKER_HOME` moves
     that folder. Raises `WrongUsage` for a file that is missing or wrong.
     """
-    own = os.environ.get("ZINKER_HOME")
-    home = Path(own) if own else user_data_path("zinker", appauthor=False)
+    own, home = os.environ.get("ZINKER_HOME"), own_folder()
     named = configuration or (Path(value) if (value := os.environ.get("ZINKER_CONFIG")) else None)
     path = named or (Path(own) if own else user_config_path("zinker", appauthor=False)) / "zinker.toml"
     if named is None and not path.exists():
         return Setup(Configuration(), home, home)
     entries = load(path, Configuration, "Configuration not read")
-    return Setup(entries, path.absolute().parent, home)
+    setup = Setup(entries, path.absolute().parent, home)
+    setup.file = path.absolute()
+    return setup

@@ -9,6 +9,7 @@ import msgspec
 
 from zinker.disk.files import open_regular
 from zinker.model.names import place_told
+from zinker.stores.credentials import Credential
 from zinker.stores.desktop_db import SettingsDatabase
 from zinker.stores.registry import Registry
 
@@ -54,6 +55,11 @@ class Place(ABC):
     @abstractmethod
     def system(self) -> str:
         """The operating system, or "" if it is unknown."""
+
+    @property
+    def credential(self) -> Credential | None:
+        """What signs in there; None where nothing has to."""
+        return None
 
     @property
     def signs_in(self) -> str:

@@ -18,13 +18,13 @@ class RemotePlace(Place):
     kind = "remote-registry"
     knows_processes = False  # this protocol does not tell what runs there
 
-    def __init__(self, name: str, address: str, user: str, encrypt: bool) -> None:
+    def __init__(self, name: str, address: str, credential: Credential, encrypt: bool) -> None:
         host, _, port = address.partition(":")
         self.name = name
-        self._user = user
+        self._user = credential.user
         self._host = host
-        self._credential = Credential(name, user, None, is_in_keyring=False)
-        self._dial = Dial(host, int(port or 445), user, self._credential.secret, encrypt)
+        self._credential = credential
+        self._dial = Dial(host, int(port or 445), credential.user, credential.secret, encrypt)
         self._registries: dict[int, RemoteRegistry] = {}
         self._machine = ""
 
@@ -49,6 +49,11 @@ class RemotePlace(Place):
                 name = ""
             self._machine = name or self._host
         return self._machine
+
+    @property
+    def credential(self) -> Credential:
+        """What signs in there."""
+        return self._credential
 
     @property
     def signs_in(self) -> str:

@@ -54,6 +54,11 @@ class TenantPlace(Place):
         return SYSTEM
 
     @property
+    def credential(self) -> Credential:
+        """What signs in there."""
+        return self._credential
+
+    @property
     def signs_in(self) -> str:
         """Say who signs in there, and how."""
         by = _WAYS[self._service.sign_in]

@@ -9,6 +9,7 @@ from zinker.model.errors import Refused
 from zinker.places.homes import homes_on
 from zinker.places.on_disk import OnDisk
 from zinker.places.remote import RemotePlace
+from zinker.stores.credentials import Credential
 from zinker.stores.registry import Registry
 from zinker.stores.smb_files import SmbTree
 from zinker.stores.smb_session import Share, SmbSession
@@ -23,16 +24,16 @@ class WorkstationPlace(OnDisk, RemotePlace):
         self,
         name: str,
         address: str,
-        user: str,
+        credential: Credential,
         encrypt: bool,
         share: str,
         folders: dict[str, str],
         system: str,
     ) -> None:
         OnDisk.__init__(self, folders)
-        RemotePlace.__init__(self, name, address, user, encrypt)
+        RemotePlace.__init__(self, name, address, credential, encrypt)
         host, _, port = address.partition(":")
-        told = Share(user, host, int(port or 445), share, name, self._credential.told)
+        told = Share(credential.user, host, int(port or 445), share, name, self._credential.told)
         self._session = SmbSession(told, self._credential.secret, encrypt)
         self._share, self._said = share, system
         # What people write for the share; every system takes it for one folder above all others.

@@ -22,10 +22,15 @@ class Grant(msgspec.Struct, frozen=True):
 
 
 class Credential:
-    """Where a place's secret, key or grant is kept: in a file, in the system's keyring, or in the environment."""
+    """Where a place's secret, key or grant is kept: in a file, in the system's keyring, or in the environment.
 
-    def __init__(self, place: str, user: str, file: Path | None, is_in_keyring: bool) -> None:
-        self._place, self._user = place, user
+    With `is_granted`, a person grants it once, and what is kept is that.
+    """
+
+    def __init__(
+        self, place: str, user: str, file: Path | None, is_in_keyring: bool, is_granted: bool = False
+    ) -> None:
+        self._place, self.user, self.is_granted = place, user, is_granted
         self._file, self._is_in_keyring = file, is_in_keyring
 
     @property
@@ -44,11 +49,26 @@ class Credential:
     def secret(self) -> str:
         """Return the secret, or the text of the key; raises `Refused`."""
         if self._file is None:
-            return secret_of(self._place, self._user)
+            return secret_of(self._place, self.user)
         found = self._read(self._file)
         if not found:
             raise self._refused(f"{self._file} has nothing in it", "Put the secret into it.")
         return found
+
+    def is_there(self) -> bool:
+        """Tell whether it is found where nobody is there to be asked, and nothing is in the environment.
+
+        Raises `Refused` where it cannot be read.
+        """
+        if self.is_granted:
+            return self.grant() is not None
+        if self._file is not None:
+            return self._file.exists() and bool(self._read(self._file))
+        return bool(_from_keyring(self._place, self.user))
+
+    def keep_secret(self, secret: str) -> None:
+        """Keep a secret for those alone who may read it; raises `Refused`."""
+        self._put(self.user, f"{secret}\n" if self._file is not None else secret)
 
     def grant(self) -> Grant | None:
         """Return what a person has granted, if that is kept; raises `Refused`."""
@@ -57,7 +77,7 @@ class Credential:
         if self._file is not None:
             found = self._read(self._file) if self._file.exists() else ""
         else:
-            found = _from_keyring(self._place, f"{self._user} (granted)") or ""
+            found = _from_keyring(self._place, f"{self.user} (granted)") or ""
         try:
             return decode(found.encode(), Grant) if found else None
         except ValueError:
@@ -69,14 +89,15 @@ class Credential:
         if not self.is_kept:
             return
         old = self.grant()
-        is_same = old is not None and (old.issuer, old.client_id) == (issuer, self._user)
+        is_same = old is not None and (old.issuer, old.client_id) == (issuer, self.user)
         since = old.since if is_same and old else datetime.date.today().isoformat()
-        self._put(msgspec.json.encode(Grant(refresh_token, issuer, self._user, since)))
+        kept = msgspec.json.encode(Grant(refresh_token, issuer, self.user, since)).decode()
+        self._put(f"{self.user} (granted)", kept)
 
-    def _put(self, data: bytes) -> None:
+    def _put(self, name: str, text: str) -> None:
         if self._file is not None:
             try:
-                write_file(self._file, data)
+                write_file(self._file, text.encode())
             except OSError as error:
                 why = f"{self._file} cannot be written: {reason(error)}"
                 raise self._refused(why, "Name another file as `credential` in zinker.toml.") from None
@@ -84,7 +105,7 @@ class Credential:
         try:
             import keyring
 
-            keyring.set_password(f"zinker:{self._place}", f"{self._user} (granted)", data.decode())
+            keyring.set_password(f"zinker:{self._place}", name, text)
         except ImportError:
             why, then = "what talks to the keyring is not installed", "pip install 'zinker[keyring]'"
             raise self._refused(why, then) from None

@@ -90,6 +90,23 @@ class FileHome(Home):
         self._tree.forget()
         return sorted(name for root in self.roots for name in self._documents(root))
 
+    def glance(self) -> dict[str, str] | None:
+        """Return size, times of change, inode and rights of each file; None for databases, which have logs beside.
+
+        The times come first, in nanoseconds: of the content, and of what there is to know of it.
+        """
+        if self.is_far or any(root.is_database for root in self.roots):
+            return None
+        found: dict[str, str] = {}
+        for document in self.documents():
+            at = self.reach(document)
+            if at.folder.has(f"{at.name}-wal") or at.folder.has(f"{at.name}-journal"):
+                return None
+            looks = at.stat()
+            times = f"{looks.st_mtime_ns} {looks.st_ctime_ns}"
+            found[document] = f"{times} {looks.st_size} {looks.st_ino} {looks.st_mode:o} {at.led}"
+        return found
+
     def _documents(self, root: Root) -> list[str]:
         prefix = f"{root.id}:" if root.id else ""
         try:

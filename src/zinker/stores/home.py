@@ -203,6 +203,13 @@ class Home(ABC):
     def rescue(self, change: DocumentChange, is_ours: Callable[[Reading], bool]) -> None:
         """Put back what a run that was cut off had just taken from its place, unless it `is_ours`."""
 
+    def glance(self) -> dict[str, str] | None:
+        """Return what tells of each document whether it has changed, without reading any; it has what tells when.
+
+        None where only reading tells. Raises `OSError` and `StoreError`.
+        """
+        return None
+
     def expect(self, documents: Iterable[str]) -> None:
         """Begin to read some documents side by side, where that takes an answer each; raises `StoreError`."""
 

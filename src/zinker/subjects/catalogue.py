@@ -17,6 +17,7 @@ from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
 SUFFIX = ".subject.toml"
+_ID = re.compile(r"[a-z0-9][a-z0-9-]*", re.ASCII)
 VARIABLES = ("home", "config", "data", "documents", "program", "machine-config")
 SHIPPED = Path(__file__).parent / "shipped"
 
@@ -27,6 +28,8 @@ class Catalogue:
     def __init__(self, folders: Sequence[Path], notify: Callable[[str], None] = lambda text: None) -> None:
         """Look into some folders, and into the shipped one; `notify` is told of a file with a mistake."""
         self._folders, self._notify = [*folders, SHIPPED], notify
+        # What was loaded, with the looks of its file then.
+        self._loaded: dict[Path, tuple[tuple[int, int, int], Subject]] = {}
 
     def files(self) -> dict[str, Path]:
         """Return the subject files by the ids their names give them."""
@@ -38,10 +41,15 @@ class Catalogue:
 
     def find(self, id: str) -> Subject:
         """Load one subject; raises `WrongUsage`, with the nearest names if there is none."""
-        files = self.files()
-        if id not in files:
-            raise unknown("subject", id, files, "`zinker subjects` lists them all.")
-        return load_subject(files[id])
+        paths = [folder / f"{id}{SUFFIX}" for folder in self._folders] if _ID.fullmatch(id) else []
+        path = next((path for path in paths if path.exists()), None)
+        if path is None:
+            raise unknown("subject", id, self.files(), "`zinker subjects` lists them all.")
+        looks = path.stat()
+        seen = (looks.st_mtime_ns, looks.st_ctime_ns, looks.st_size)
+        if path not in self._loaded or self._loaded[path][0] != seen:
+            self._loaded[path] = seen, load_subject(path)
+        return self._loaded[path][1]
 
     def all(self) -> Iterator[Subject]:
         """Load all subjects in turn; one with a mistake is told, and left out."""

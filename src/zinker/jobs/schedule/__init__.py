@@ -1,0 +1,1 @@
+"""Doing it regularly: `timers` are what each system has for that, `record` is what Zinker itself knows of it."""
