@@ -220,8 +220,9 @@ class Windows(System):
 
     def remove(self, round: str) -> None:
         """Have the task removed."""
-        if self.has(round):
-            _done("schtasks", "/Delete", "/TN", self._name(round), "/F")
+        done = _run("schtasks", "/Delete", "/TN", self._name(round), "/F")
+        if done.code and self.has(round):
+            raise Refused("Not removed", f"schtasks refused it: {done.told}", "Remove the task by hand.")
 
     def has(self, round: str) -> bool:
         """Tell whether there is such a task."""
