@@ -40,10 +40,10 @@ _WHYS = 3  # reasons that are told
 
 
 class Room(msgspec.Struct, frozen=True):
-    """About how many bytes a profile would take, unpacked, and how many are free where it would go."""
+    """About how many bytes a profile would take, unpacked, and how many are free there; None for no end."""
 
     size: int
-    free: int
+    free: int | None
     where: str
 
 

@@ -21,7 +21,7 @@ from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
-from zinker.shelf.storage import SMB, FolderStorage, Storage
+from zinker.shelf.storage import SMB, FolderStorage, Storage, is_address
 from zinker.shelf.thinning import DAYS, Rules, days_of
 from zinker.stores.credentials import Credential
 from zinker.stores.registry import ROOTS
@@ -33,6 +33,7 @@ from zinker.subjects.toml_check import load
 if TYPE_CHECKING:
     from zinker.formats import Reader
     from zinker.jobs.secrets.withhold import Cuts, Withholder
+    from zinker.shelf.object_storage import Kept
 
 
 class FolderEntry(Strict, frozen=True, tag_field="kind", tag="folder"):
@@ -116,11 +117,20 @@ class RoundEntry(Strict, frozen=True):
     ]
 
 
+class ObjectStorageEntry(Strict, frozen=True):
+    """How a shelf on object storage is reached: the service, by default that of its kind, and whose key signs."""
+
+    endpoint: str = ""
+    region: str = ""
+    user: str = ""
+
+
 class Configuration(Strict, frozen=True):
     """The content of `zinker.toml`."""
 
     shelf: str = ""
     shelf_credential: str = ""
+    object_storage: ObjectStorageEntry = ObjectStorageEntry()
     shared: bool = False
     stale: Days = "30 days"
     fallbacks: Days = "90 days"
@@ -182,22 +192,37 @@ class Setup:
 
             at = share_at(named)
             storage = SmbStorage(at, self.shelf_credential(at.share.user).secret)
-            # What is written down before anything changes is on a disk that can be flushed.
-            own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
-            changes = self.own_folder / "changes-of" / own
+        elif is_address(named):
+            from zinker.shelf.object_storage import ObjectStorage
+
+            kept = self._kept_at(named)
+            storage = ObjectStorage(kept, self.shelf_credential(kept.user).secret)
         else:
             storage = FolderStorage(self._path(named), mode)
-            changes = self._path(named) / "changes"
+        if storage.folder is not None:
+            changes = storage.folder / "changes"
+        else:  # what is written down before anything changes is on a disk that can be flushed
+            own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
+            changes = self.own_folder / "changes-of" / own
         known = self.own_folder / "shelves.json" if is_known else None
         return Shelf(storage, changes, known, lambda text: self.notify(text), mode)
 
     def shelf_signs_in(self) -> Credential | None:
         """Return what signs in where the shelf is; None where nothing has to."""
+        if is_address(self._configuration.shelf):
+            kept = self._kept_at(self._configuration.shelf)
+            return self.shelf_credential(kept.user) if kept.user else None
         if not self._configuration.shelf.startswith(SMB):
             return None
         from zinker.shelf.smb_storage import share_at
 
         return self.shelf_credential(share_at(self._configuration.shelf).share.user)
+
+    def _kept_at(self, named: str) -> "Kept":
+        from zinker.shelf.object_storage import kept_at
+
+        entry = self._configuration.object_storage
+        return kept_at(named, entry.endpoint, entry.region, entry.user)
 
     def shelf_credential(self, user: str) -> Credential:
         """Return where the secret of the shelf is, of somebody who signs in for it."""
@@ -208,7 +233,7 @@ class Setup:
 
         Raises `WrongUsage` where there is none, and `Refused` for a folder with other things in it.
         """
-        if named.startswith(SMB):
+        if named.startswith(SMB) or is_address(named):
             return self._shelf_at(named)
         folder = path_at(named, Here()).absolute()
         if folder == self.shelf.storage.folder:

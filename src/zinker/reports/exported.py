@@ -35,7 +35,8 @@ def exported_blocks(exported: Exported, subject: Subject | None) -> Iterator[Blo
     if exported.room is not None:
         documents = count(sum(part.documents for part in about.parts), "document")
         needs = f"{documents}, {count(about.settings, 'setting')}: about {size(exported.room.size)}"
-        yield Paragraph(f"{needs}, of {size(exported.room.free)} free at {exported.room.where}.")
+        free = f"of {size(exported.room.free)} free at" if exported.room.free is not None else "at"
+        yield Paragraph(f"{needs}, {free} {exported.room.where}.")
         yield Paragraph("Nothing was kept: this was a preview.", "strong")
     if exported.named:
         yield reasons("Still seems to name a person or a host:", exported.named, subject)

@@ -14,6 +14,8 @@ twice; nothing that a version is made of is ever overwritten.
 import contextlib
 import datetime
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -309,10 +311,13 @@ class Shelf:
 
     def _check_kept(self, target: Target) -> None:
         """Read back what is new; raises `Refused` where it cannot be read."""
-        for sha256 in target.new:
-            why = self.objects.check(sha256, is_new=True)
-            if why:
-                for one in target.new:  # the next run is not to rely on it
+        new = list(target.new)
+        check = partial(self.objects.check, is_new=True)
+        with contextlib.ExitStack() as stack:
+            side_by_side = min(self.storage.side_by_side, len(new))
+            each = stack.enter_context(ThreadPoolExecutor(side_by_side)).map if side_by_side > 1 else map
+            for why in filter(None, each(check, new)):
+                for one in new:  # the next run is not to rely on it
                     self.objects.delete(one)
                 raise Refused(
                     "Not kept", f"what was written cannot be read back: {why}", "Report this, please."

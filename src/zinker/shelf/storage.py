@@ -32,9 +32,17 @@ from zinker.disk.windows import exact
 LOCK = ".lock"
 # How the address of a share begins.
 SMB = "smb://"
+# How those of object storage do, and what people call what they name first.
+KINDS = {"s3": "bucket", "az": "container", "gs": "bucket"}
 _WRITING = "writing"
 # So many new files are flushed at a time.
 _TOGETHER = 128
+
+
+def is_address(named: str) -> bool:
+    """Tell whether a shelf is named that is on object storage."""
+    kind, is_one, _ = named.partition("://")
+    return bool(is_one) and kind in KINDS
 
 
 class Busy(Exception):
@@ -64,6 +72,8 @@ class Storage(Protocol):
     told: str
     # Where it is on this machine, None for elsewhere.
     folder: Path | None
+    # So many questions are asked at once, where each takes its time to be answered.
+    side_by_side: int = 1
 
     def absence(self) -> str:
         """Say why it cannot be made where it should be, "" if it can."""
@@ -115,8 +125,8 @@ class Storage(Protocol):
         """Hold the storage against other runs that hold it; raises `Busy` after so many seconds."""
         ...
 
-    def free(self) -> int:
-        """Return how many bytes there is room for."""
+    def free(self) -> int | None:
+        """Return how many bytes there is room for; None where there is no end of it."""
         ...
 
 

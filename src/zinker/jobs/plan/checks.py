@@ -233,9 +233,9 @@ def space(session: Session, plan: Plan) -> Iterator[Objection]:
     storage = session.setup.shelf.storage
     if storage.folder is not None:
         count(room_at(storage.folder), plan.fallback_size)
-    elif plan.fallback_size > storage.free():
+    elif (left := storage.free()) is not None and plan.fallback_size > left:
         yield Objection(
-            f"{storage.told} has {storage.free():,} bytes free, and about {plan.fallback_size:,} are needed.",
+            f"{storage.told} has {left:,} bytes free, and about {plan.fallback_size:,} are needed.",
             "Make room there, or add --despite-space.",
             DESPITE_SPACE,
         )
