@@ -6,6 +6,7 @@ import hashlib
 import hmac
 import http.client
 import http.server
+import logging
 import shutil
 import socket
 import subprocess
@@ -30,6 +31,7 @@ class S3:
     def __init__(self, tmp_path):
         from moto.server import ThreadedMotoServer
 
+        logging.getLogger("werkzeug").setLevel(logging.ERROR)
         self._server = ThreadedMotoServer("127.0.0.1", port=0, verbose=False)
         self._server.start()
         self.port = self._server.get_host_and_port()[1]

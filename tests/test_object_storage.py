@@ -1,8 +1,13 @@
 """A shelf on object storage that others have built: S3 and Azure; over lines that are slow, busy, cut and gone."""
 
 import json
+import shutil
+import subprocess
+import sys
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import pytest
 from conftest import Garden
@@ -14,6 +19,7 @@ from zinker.shelf.object_storage import Kept, ObjectStorage, kept_at
 from zinker.shelf.storage import Busy
 
 AT = ("--place", "potting-shed")
+IMPATIENT = {"PYTHONPATH": str(Path(__file__).parent / "impatient")}
 
 
 @pytest.fixture(params=[S3, pytest.param(Azure, marks=pytest.mark.soak)], ids=["s3", "azure"])
@@ -63,7 +69,7 @@ def test_a_shelf_there_does_all_that_one_in_a_folder_does(garden, server):
     assert garden("thin", "mosslight@x", "--yes", "--json").json["freed"] > 0
     assert garden("check").code == 0
     assert there.names("writing") == [] and len(there.names("lock")) <= 4
-    assert set(there.names("")) == {"lock", "objects", "shelf.json", "subjects"}
+    assert set(there.names("")) == {"changes", "lock", "objects", "shelf.json", "subjects"}
     before = garden("list", "--json").json
     garden("copy", "--to", server.address + "-too")
     assert [one["reference"] for one in before] and garden("list", "--json").json == before
@@ -141,6 +147,7 @@ def test_a_slow_and_busy_line_that_is_cut_now_and_then_is_got_through(garden, se
 
 def test_a_line_that_is_gone_leaves_whole_versions(garden, server):
     """For good, from some request of an export on; and it comes back."""
+    garden.env |= IMPATIENT
     garden("export", "mosslight", *AT)
     between = Between(server)
     shelved(garden, server, between.port)
@@ -156,6 +163,66 @@ def test_a_line_that_is_gone_leaves_whole_versions(garden, server):
     assert ends.count(3) >= 4
     numbers = [one["number"] for one in garden("list", "--json").json]
     assert numbers == list(range(1, len(numbers) + 1))
+    between.stop()
+
+
+def elsewhere(garden):
+    """The same places and shelf, from another machine: nothing of Zinker's own is there but the configuration."""
+    other = Garden.__new__(Garden)
+    other.path, other.home = garden.path, garden.home.with_name("other-home")
+    other.home.mkdir(exist_ok=True)
+    shutil.copy(garden.home / "zinker.toml", other.home)
+    other.env = garden.env | {"ZINKER_HOME": str(other.home)}
+    return other
+
+
+def test_what_was_changed_here_is_undone_from_another_machine(garden, server):
+    garden("export", "mosslight", *AT, "--label", "x")
+    garden.spoil()
+    spoilt = garden.places()
+    other = elsewhere(garden)
+    garden("import", "mosslight@x", *AT, "--yes")
+    (seen,) = other("changes", "--json").json
+    assert (seen["number"], seen["state"]) == (1, "done")
+    assert other("changes", "1").out == garden("changes", "1").out
+    other("undo", "1", "--yes")
+    assert garden.places() == spoilt
+    assert "undone already, by change 2" in garden("undo", "1", code=3).err
+    garden("undo", "2", "--yes")
+    assert garden.places() != spoilt and other("check").code == 0
+    assert not list((garden.home / "changes-of").rglob("change.json"))
+    assert garden("check").code == 0
+    assert [one["state"] for one in other("changes", "--json").json] == ["undone", "undone", "done"]
+
+
+def test_a_line_that_goes_in_the_middle_of_an_import_leaves_nothing_half_done(garden, server):
+    """Gone for good from some request on; what is left on this machine follows when the line is back."""
+    garden.env |= IMPATIENT
+    garden("export", "mosslight", *AT, "--label", "x")
+    pristine = garden.places()
+    garden.spoil()
+    spoilt = garden.places()
+    between, ends = Between(server), []
+    for last in (3, 12, 24, 30, 36, 44, 60, 90, 10_000):
+        shelved(garden, server, between.port)
+        between.count, between.meddle = 0, lambda number, last=last: "cut" if number > last else ""
+        done = garden("import", "mosslight@x", *AT, "--yes", code=None)
+        between.meddle = lambda number: ""
+        now = garden.places()
+        if done.code:
+            assert done.code in (3, 4) and "the line to it is lost" in done.err and now == spoilt, done
+            ends.append("refused")
+            continue
+        assert now.keys() >= pristine.keys() and now != spoilt
+        ends.append("later" if "follow with the next run" in done.err else "done")
+        garden("undo", "--yes")  # also where it has not followed yet
+        assert garden.places() == spoilt
+    # From another machine, nothing is missing.
+    states = [one["state"] for one in elsewhere(garden)("changes", "--json").json]
+    assert states == ["undone", "done"] * (len(ends) - ends.count("refused"))
+    assert not list((garden.home / "changes-of").rglob("change.json"))
+    assert ends.count("refused") >= 3 and ends.count("later") >= 2 and ends[-1] == "done", ends
+    assert elsewhere(garden)("check").code == 0
     between.stop()
 
 
@@ -208,3 +275,98 @@ def test_only_what_is_an_address_is_taken_for_one():
     for wrong in ("s3://garden", "s3://Garden/x", "az://garden/a/../b", "gs://garden//x", "s3://garden/x?y"):
         with pytest.raises(WrongUsage):
             kept_at(wrong)
+
+
+WRITER = """
+import os, re, sys
+from pathlib import Path
+from zinker.jobs import export, load_setup
+ini, name, times = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
+for number in range(times):
+    text = ini.read_bytes()
+    ini.write_bytes(re.sub(rb"level = .*?\\r", b"level = %s-%d\\r" % (name.encode(), number), text))
+    done = export(load_setup(), "mosslight", "potting-shed", note=f"{name}-{number}")
+    print(done.version.number, flush=True)
+"""
+
+
+@pytest.mark.soak
+@pytest.mark.timeout(1500)
+def test_many_machines_write_at_once_and_nothing_is_lost(server, tmp_path):
+    """Eight of them, fifty versions each; whoever reads meanwhile never sees half of one."""
+    gardens = [shelved(Garden(tmp_path / f"garden-{number}"), server) for number in range(8)]
+    writers = [
+        subprocess.Popen(
+            [sys.executable, "-c", WRITER, garden.ini, f"writer{number}", "50"],
+            cwd=garden.path,
+            env=garden.env,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        for number, garden in enumerate(gardens)
+    ]
+    while any(one.poll() is None for one in writers):
+        listed = gardens[0]("list", "--json").json
+        assert not [one for one in listed if one.get("problem")], listed
+        if listed:
+            assert gardens[1]("show", listed[-1]["reference"], "--json").json["settings"]
+    ended = [one.communicate() for one in writers]
+    assert [one.returncode for one in writers] == [0] * 8, [err for _, err in ended]
+    numbers = [int(line) for out, _ in ended for line in out.split()]
+    assert sorted(numbers) == list(range(1, 401))
+    listed = gardens[0]("list", "--json").json
+    assert len({one.get("note") for one in listed}) == 400 and gardens[0]("check").code == 0
+
+
+@pytest.mark.soak
+@pytest.mark.timeout(1500)
+def test_a_long_list_takes_few_requests(tmp_path):
+    server = S3(tmp_path)
+    garden = shelved(Garden(tmp_path / "garden"), server)
+    garden("export", "mosslight", *AT)
+    there = storage(server)
+    page = there.open("subjects/mosslight/1.json").read()
+    with ThreadPoolExecutor(16) as pool:
+        list(pool.map(lambda number: there.put(f"subjects/mosslight/{number}.json", page), range(2, 3_001)))
+    garden("export", "mosslight", *AT, "--again")  # which writes the index
+    between = Between(server)
+    shelved(garden, server, between.port)
+    assert len(garden("list", "--json").json) == 3_001
+    # Four pages of names, the subjects, the index, what is newer than it, and the shelf's own page.
+    assert between.count <= 10, between.asked
+    between.stop()
+    server.stop()
+
+
+@pytest.mark.soak
+@pytest.mark.timeout(2400)
+def test_killed_at_a_hundred_events_nothing_is_lost_or_damaged(tmp_path):
+    server = S3(tmp_path)
+    garden = shelved(Garden(tmp_path / "garden"), server)
+    garden.env |= IMPATIENT
+    garden("export", "mosslight", *AT, "--label", "first")
+    kept, kills = {"first"}, 0
+    number = 0
+    while kills < 100:
+        number += 1
+        garden.ini.write_bytes(garden.ini.read_bytes() + b"x%d = 1\r\n" % number)
+        jobs = (
+            ("export", "mosslight", *AT, "--label", f"l-{number}"),
+            ("thin", "mosslight", "--newest", "3", "--yes"),
+            ("copy", "--to", f"{server.address}-{number % 3}"),
+        )
+        for job in jobs:
+            done = garden(*job, code=None, env={"KILL_AT": str(1 + number % 23), "KILL_BELOW": "s/"})
+            assert done.code in (0, -9), done
+            kills += done.code == -9
+            if job[0] == "export" and done.code == 0:
+                kept.add(f"l-{number}")
+        listed = garden("list", "--json").json
+        assert kept <= {one.get("label") for one in listed} and not [
+            one for one in listed if one.get("problem")
+        ]
+    assert garden("check").code == 0
+    garden("thin", "mosslight", "--newest", "3", "--yes")
+    assert storage(server).names("writing") == []
+    server.stop()

@@ -10,8 +10,9 @@ import time
 from pathlib import Path
 
 import pytest
-from conftest import Garden, needs_system
+from conftest import COMMAND, Garden, needs_system
 from lxml import etree
+from object_stand import S3, shelved
 
 from zinker.jobs import run_scheduled, unread
 from zinker.jobs.schedule.record import Records
@@ -362,3 +363,46 @@ def test_a_log_grows_no_further_than_it_may(evening):
     assert len(logs) == 5 and all(path.stat().st_size < 600_000 for path in logs)
     assert "\x1b" not in records.log_of("evening").read_text()
     assert When().told == "every day at 00:00"
+
+
+@pytest.mark.soak
+@pytest.mark.timeout(900)
+def test_a_real_cron_starts_it_every_minute_onto_object_storage(evening, tmp_path):
+    """In a world of its own: crontabs and the sign of a running cron are nobody else's."""
+    program = shutil.which("cron", path=f"{os.environ['PATH']}:/usr/sbin")
+    needs_system(program and os.geteuid() == 0, "cron, and the right to begin a mount namespace")
+    server = S3(tmp_path)
+    shelved(evening, server)
+    toml = evening.home / "zinker.toml"
+    toml.write_text(f'shelf_credential = "own/shelf"\n{toml.read_text()}')
+    (evening.home / "own").mkdir()
+    (evening.home / "own/shelf").write_text(server.secret)
+    (evening.home / "own/shelf").chmod(0o600)
+    del evening.env["ZINKER_SECRET_SHELF"]
+    evening.env["PATH"] = os.environ["PATH"]  # the real crontab
+    script = f"""
+        mount -t tmpfs none /var/spool/cron/crontabs && mount -t tmpfs none /run || exit 9
+        chgrp crontab /var/spool/cron/crontabs; chmod 1730 /var/spool/cron/crontabs
+        {program} -f & cron=$!
+        echo '0 0 1 1 * true  # kept' | crontab -
+        {COMMAND[0]} schedule add evening --every minute --yes || exit 8
+        while ! grep -qs 'brindlepot  kept as' {evening.home}/schedules/evening.log; do sleep 0.5; done
+        {COMMAND[0]} schedule remove evening && crontab -l; kill $cron
+    """
+    done = subprocess.run(
+        ["unshare", "-m", "sh", "-c", script],
+        cwd=evening.path,
+        env=evening.env,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 0 and done.stdout.endswith("0 0 1 1 * true  # kept\n"), done
+    assert "* * * * * " in done.stdout and "no cron runs" not in done.stdout.lower()
+    evening.env["ZINKER_SECRET_SHELF"] = server.secret
+    kept = {(one["place"], one["subject"]): one["reference"] for one in evening("list", "--json").json}
+    before = evening.places()
+    shutil.rmtree(evening.path / "potting-shed/Users/ivy/AppData/Roaming/quillfern")
+    quillfern = kept["potting-shed", "quillfern"]
+    evening("import", quillfern, "--place", "potting-shed", "--yes")
+    assert evening.places() == before
+    server.stop()

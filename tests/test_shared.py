@@ -60,7 +60,7 @@ def test_a_shelf_on_a_share_does_all_that_one_in_a_folder_does(on_share, samba):
     on_share("undo", "--yes")
     on_share("export", "mosslight", *AT)
     assert on_share("compare", "mosslight@x", "mosslight@latest", code=1).out
-    assert sorted(os.listdir(kept)) == [".lock", "objects", "shelf.json", "subjects", "writing"]
+    assert sorted(os.listdir(kept)) == [".lock", "changes", "objects", "shelf.json", "subjects", "writing"]
     assert not list((kept / "writing").iterdir())
     on_share("copy", "--to", "local")
     assert on_share("check").code == 0

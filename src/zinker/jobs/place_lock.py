@@ -42,6 +42,7 @@ def at_place(
             _tell(_open_ones(setup, name), setup)
         else:
             _recover(setup, place, dead)
+            setup.shelf.follow()
             _tell([change for change in _others(setup) if change.place_machine != place.machine], setup)
         yield place
 

@@ -199,13 +199,15 @@ class Setup:
             storage = ObjectStorage(kept, self.shelf_credential(kept.user).secret)
         else:
             storage = FolderStorage(self._path(named), mode)
+        aside: Shelf | None = None
         if storage.folder is not None:
             changes = storage.folder / "changes"
         else:  # what is written down before anything changes is on a disk that can be flushed
             own = hashlib.sha256(storage.told.encode()).hexdigest()[:16]
             changes = self.own_folder / "changes-of" / own
+            aside = Shelf(FolderStorage(changes / "before"), changes / "before" / "changes")
         known = self.own_folder / "shelves.json" if is_known else None
-        return Shelf(storage, changes, known, lambda text: self.notify(text), mode)
+        return Shelf(storage, changes, known, lambda text: self.notify(text), mode, aside)
 
     def shelf_signs_in(self) -> Credential | None:
         """Return what signs in where the shelf is; None where nothing has to."""

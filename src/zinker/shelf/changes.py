@@ -13,7 +13,10 @@ back. It is found through the file `changes/open/<number>`, so that looking for 
 
 import contextlib
 import os
-from collections.abc import Callable, Iterator
+import secrets
+import shutil
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -22,11 +25,12 @@ from zinker.disk.announce import announce
 from zinker.disk.files import PRIVATE, flush_folder, make_folders, open_own, write_file
 from zinker.disk.windows import exact
 from zinker.model.change import Change, ChangeId, RoundRecord
-from zinker.model.errors import Damaged, Refused, WrongUsage, reason
+from zinker.model.errors import Damaged, NoAnswer, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.plan import DocumentChange
 from zinker.shelf.record import digest, is_sealed, opened, sealed
 from zinker.shelf.record_1 import read_documents
+from zinker.shelf.storage import Storage
 
 FORMAT = 2
 
@@ -40,16 +44,28 @@ class ChangeLog:
         lock: Callable[[], contextlib.AbstractContextManager[None]],
         mode: int | None = PRIVATE,
         notify: Callable[[str], None] = lambda text: None,
+        there: Storage | None = None,
     ) -> None:
-        """Open the record in a folder; `notify` is told of what in it is damaged."""
+        """Open the record in a folder; `notify` is told of what in it is damaged.
+
+        Where the shelf is kept on another machine, the folder has what is under way or has not followed yet, and
+        the rest is `there`. What is in the folder counts.
+        """
         self._folder, self._lock, self._mode, self._notify = Path(exact(str(folder))), lock, mode, notify
+        self._there = there
         self._damaged: set[ChangeId] = set()
+        # What was read last: how a change ended can be written down without a line.
+        self._read: dict[ChangeId, Change] = {}
 
     def reserve(self) -> int:
         """Give out the next number, to one run only; raises `Refused` where the shelf cannot be written."""
         try:
             with self._lock():
                 number = max([0, *(id.number for id in self._ids())]) + 1
+                while self._there is not None and not self._there.put_new(
+                    f"changes/{number}/reserved", f"{secrets.token_hex(16)}\n".encode()
+                ):
+                    number += 1
                 make_folders(self._folder / str(number), self._mode)
         except OSError as error:
             raise _unwritable(error) from None
@@ -89,8 +105,48 @@ class ChangeLog:
         announce("unlink", mark)
         mark.unlink(missing_ok=True)
 
+    def has_aside(self) -> bool:
+        """Tell whether something in the folder may have to follow."""
+        return bool(_ids_in(self._folder)) if self._folder.is_dir() else False
+
+    def ended_aside(self) -> list[Change]:
+        """Return the changes in the folder that have ended, the oldest first."""
+        written = [id for id in _ids_in(self._folder) if (self._folder / str(id) / "change.json").exists()]
+        return [change for change in map(self.get, written) if change.state != "open"]
+
+    def send(self, change: Change) -> None:
+        """Send the record of a change that has ended; it is in the folder no more then. Raises `OSError`."""
+        if self._there is None:
+            return
+        for number in dict.fromkeys((str(change.number), str(change.id))):
+            own = self._folder / number
+            # The page of a change is last: without it, what is there counts for nothing yet.
+            names = [
+                name for name in ("round.json", "documents.json", "change.json") if (own / name).exists()
+            ]
+            if "change.json" in names and self._is_undone_there(change):
+                names.remove("change.json")
+            for name in names:
+                self._there.put(f"changes/{number}/{name}", (own / name).read_bytes())
+        (self._folder / str(change.id) / "change.json").unlink(missing_ok=True)
+        shutil.rmtree(self._folder / str(change.id), ignore_errors=True)
+
+    def _is_undone_there(self, change: Change) -> bool:
+        """Tell whether another machine has undone a change since it was sent from here."""
+        if self._there is None or change.state == "undone":
+            return False
+        name = f"changes/{change.id}/change.json"
+        with contextlib.suppress(FileNotFoundError, ValueError), self._there.open(name) as file:
+            return opened(file.read(), Change).state == "undone"
+        return False
+
     def _mark_undone(self, change: Change) -> None:
-        undone = self.get(change.undoes_id)
+        try:
+            undone = self.get(change.undoes_id)
+        except NoAnswer:
+            if change.undoes_id not in self._read:
+                raise
+            undone = self._read[change.undoes_id]
         if change.state in ("done", "partly"):
             by = {"undone_by": change.number, "undone_by_member": change.member}
             self._write(msgspec.structs.replace(undone, state="undone", **by))
@@ -107,16 +163,23 @@ class ChangeLog:
 
     def all(self) -> list[Change]:
         """Return all changes, the oldest first, but for those whose record is damaged: these are told once."""
-        found: list[Change] = []
-        for id in self._ids():
-            try:
-                if self._is_written(id):
-                    found.append(self.get(id))
-            except Damaged as error:
-                if id not in self._damaged:
-                    self._notify(f"Change {id} is left out: {error.why}")
-                self._damaged.add(id)
-        return found
+        ids = self._ids()
+        if self._there is None or len(ids) <= 1:
+            return [change for id in ids if (change := self._one(id)) is not None]
+        with ThreadPoolExecutor(min(self._there.side_by_side, len(ids))) as pool:
+            return [change for change in pool.map(self._one, ids) if change is not None]
+
+    def _one(self, id: ChangeId) -> Change | None:
+        """Return a change; None for one that was not written down, or is damaged, which is told once."""
+        try:
+            return self.get(id)
+        except WrongUsage:
+            return None
+        except Damaged as error:
+            if id not in self._damaged:
+                self._notify(f"Change {id} is left out: {error.why}")
+            self._damaged.add(id)
+            return None
 
     def members(self, number: int) -> list[Change]:
         """Return those members of a round's change that were begun, in their order; raises `Damaged`."""
@@ -135,7 +198,7 @@ class ChangeLog:
         """Return what a round's change was to do; None for the change of no round. Raises `Damaged`."""
         path = self._round(number)
         try:
-            record = opened(path.read_bytes(), RoundRecord)
+            record = opened(self._bytes(path), RoundRecord)
             if record.format > FORMAT or record.number != number:
                 raise ValueError(f"its format is {record.format}, and its number {record.number}")
             return record
@@ -166,12 +229,13 @@ class ChangeLog:
         """Return one change; raises `WrongUsage` if there is none, and `Damaged`."""
         path = self._folder / str(id) / "change.json"
         try:
-            data = path.read_bytes()
+            data = self._bytes(path)
             change = opened(data, Change) if is_sealed(data) else decode(data, Change)
             if change.format > FORMAT or (change.format > 1 and not is_sealed(data)) or change.id != id:
                 raise ValueError(
                     f"its format is {change.format}, and it is not what such a record looks like"
                 )
+            self._read[id] = change
             return change
         except FileNotFoundError:
             why = "no change of that number is on the shelf"
@@ -184,7 +248,7 @@ class ChangeLog:
         """Return what a change did, document by document; raises `Damaged`."""
         path = self._folder / str(change.id) / "documents.json"
         try:
-            data = path.read_bytes()
+            data = self._bytes(path)
             if not change.documents_sha256:
                 return read_documents(data)
             if digest(data) != change.documents_sha256:
@@ -193,24 +257,44 @@ class ChangeLog:
         except (OSError, ValueError) as error:
             raise _damaged(path, error) from None
 
+    def _bytes(self, path: Path) -> bytes:
+        """Return what is in a file of the folder, or there; raises `OSError`."""
+        try:
+            return path.read_bytes()
+        except (FileNotFoundError, NotADirectoryError):
+            if self._there is None:
+                raise
+        with self._there.open(f"changes/{path.parent.name}/{path.name}") as file:
+            return file.read()
+
     def _write(self, change: Change) -> None:
+        make_folders(self._folder / str(change.id), self._mode)
         write_file(self._folder / str(change.id) / "change.json", sealed(change, indent=2), self._mode)
 
     def _ids(self) -> list[ChangeId]:
-        return _ids_in(self._folder) if self._folder.is_dir() else []
+        here = _ids_in(self._folder) if self._folder.is_dir() else []
+        there = self._there.names("changes") if self._there is not None else []
+        return sorted({*here, *_ids_of(there)})
 
     def _is_written(self, id: ChangeId) -> bool:
         # A run that was cut off while writing it down had not begun to change anything.
-        return (self._folder / str(id) / "change.json").exists()
+        if (self._folder / str(id) / "change.json").exists():
+            return True
+        with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+            return self._there is not None and self._there.size(f"changes/{id}/change.json") > 0
+        return False
 
 
 def _ids_in(folder: Path) -> list[ChangeId]:
     """Return the changes by which something in a folder is called, in their order."""
-    found = []
-    for path in folder.iterdir():
+    return sorted(_ids_of(path.name for path in folder.iterdir()))
+
+
+def _ids_of(names: Iterable[str]) -> Iterator[ChangeId]:
+    """Yield the changes that some names are."""
+    for name in names:
         with contextlib.suppress(ValueError):
-            found.append(ChangeId.of(path.name))
-    return sorted(found)
+            yield ChangeId.of(name)
 
 
 class _Documents(msgspec.Struct):

@@ -289,11 +289,17 @@ class ObjectStorage(Storage):
             refused = PermissionError(errno.EACCES, why, name)
             refused.why = why  # type: ignore[attr-defined]
             return refused
-        line = " ".join(text.partition("\n\nDebug source")[0].split())[:300]
-        return self._silent(f"the line to it is lost: {line}", "Run this again when it is back.")
+        return self._silent(f"the line to it is lost: {_cause(text)}", "Run this again when it is back.")
 
     def _silent(self, why: str, then: str) -> NoAnswer:
         return NoAnswer(f"No answer from {self.told}", why, then)
+
+
+def _cause(text: str) -> str:
+    """Return what the library says in the end, without addresses and counts."""
+    line = " ".join(text.partition("\n\nDebug source")[0].split())
+    found = re.search(r"(?:Server returned |HTTP error: )(.*)", line)
+    return (found[1] if found else line)[:200].rstrip(": ")
 
 
 class _Reading(io.RawIOBase):

@@ -22,7 +22,8 @@ from typing import NamedTuple
 import msgspec
 
 from zinker.disk.files import PRIVATE
-from zinker.model.errors import Damaged, Refused, WrongUsage, reason
+from zinker.model.change import Change
+from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
 from zinker.model.names import home_of, nearest, place_told
 from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import SUFFIX
@@ -40,6 +41,8 @@ __all__ = ["Kept", "Shelf", "Version"]
 PATIENCE = 60.0
 # In so many versions is looked for settings that those of a new one may stand on.
 _LOOKED_BACK = 4
+# A change begins this soon after what was there before it was kept.
+_SOON = datetime.timedelta(hours=6)
 
 
 class Kept(NamedTuple):
@@ -64,13 +67,18 @@ class Shelf:
         known: Path | None = None,
         notify: Callable[[str], None] = lambda text: None,
         mode: int | None = PRIVATE,
+        aside: "Shelf | None" = None,
     ) -> None:
-        """Open a shelf; the record of changes is in the folder `changes`, on a disk that can be flushed."""
-        self.storage = storage
+        """Open a shelf; the record of changes is in the folder `changes`, on a disk that can be flushed.
+
+        What is kept on another machine has a shelf `aside`, on this one: what changes that are under way need is
+        there until they have ended, and follows then.
+        """
+        self.storage, self.aside, self._notify = storage, aside, notify
         self.objects = Objects(storage)
         self.records = Versions(storage)
         self.page = Page(storage, known, notify)
-        self.changes = ChangeLog(changes, self.lock, mode, notify)
+        self.changes = ChangeLog(changes, self.lock, mode, notify, storage if aside is not None else None)
 
     def subjects(self) -> list[str]:
         """Return the subjects of which versions are kept."""
@@ -82,7 +90,9 @@ class Shelf:
 
     def has(self, subject: str, number: int) -> bool:
         """Tell whether a version of that number is kept."""
-        return number in self.records.numbers(subject)
+        if self.aside is None:
+            return number in self.records.numbers(subject)
+        return self.aside.has(subject, number) or self.records.one(subject, number) is not None
 
     def newest(self, subject: str, fits: Callable[[Version], bool]) -> Version | None:
         """Return the newest version that fits; None for none."""
@@ -105,6 +115,8 @@ class Shelf:
         """
         if which.isdecimal():
             one = self.records.one(subject, int(which))
+            if one is None and self.aside is not None:
+                one = self.aside.records.one(subject, int(which))
             return self._only([one] if one else [], subject, which, place)
         versions = [one for one in self.versions(subject) if one.problem or machine in ("", one.machine)]
         if which == "latest":
@@ -134,6 +146,8 @@ class Shelf:
 
     def open(self, version: Version) -> Profile:
         """Open the profile of a version, with the label and the note that it has now; raises `Damaged`."""
+        if self.aside is not None and self.aside.has(version.subject, version.number):
+            return self.aside.open(version)
         if version.is_file:
             profile = self.records.open_file(version)
         else:
@@ -144,9 +158,14 @@ class Shelf:
         return profile
 
     def keep(
-        self, subject: str, build: Callable[[ProfileBuilder], Manifest], place: str = "", move: bool = False
+        self,
+        subject: str,
+        build: Callable[[ProfileBuilder], Manifest],
+        place: str = "",
+        move: bool = False,
+        number: int = 0,
     ) -> Kept:
-        """Build a profile and put it on the shelf under the next number.
+        """Build a profile and put it on the shelf under the next number, or one that was reserved for it.
 
         What it has of versions that are there, of its `place` above all, is not kept a second time. With `move`,
         its label is taken from the version that has it. Raises `Refused` where the shelf cannot be written; nothing
@@ -156,7 +175,61 @@ class Shelf:
             target = Target(self.objects, batch, subject, self._parts_before(subject, place))
             with contextlib.closing(ProfileBuilder(target)) as builder:
                 manifest = build(builder)
-            return Kept(self._commit(target, manifest, move=move), manifest)
+            return Kept(self._commit(target, manifest, move=move, number=number), manifest)
+
+    def keep_fallback(self, subject: str, build: Callable[[ProfileBuilder], Manifest], place: str) -> Version:
+        """Keep what was there before a change, where a lost line does not reach. Raises what `keep` does."""
+        if self.aside is None:
+            return self.keep(subject, build, place).version
+        with self._unwritable():
+            self.page.make()
+            number = self.records.reserve(subject)
+        return self.aside.keep(subject, build, place, number=number).version
+
+    def close(self, change: Change) -> None:
+        """Write down how a change ended; what is aside of it follows. Raises `OSError`."""
+        self.changes.close(change)
+        self.follow()
+
+    def follow(self) -> None:
+        """Bring to the shelf what changes that have ended have left aside; what fails is left to a later run."""
+        if self.aside is None or not self.changes.has_aside():
+            return
+        try:
+            with self.aside.lock():
+                for change in self.changes.ended_aside():
+                    self._follow(self.aside, change.subject, change.fallback)
+                    self.changes.send(change)
+                self._follow_others(self.aside)
+                if not self.aside.storage.writers():
+                    needed = {
+                        one
+                        for version in _all(self.aside)
+                        for one in self.aside.records.record(version).objects
+                    }
+                    for sha256 in set(self.aside.objects.all()) - needed:
+                        self.aside.objects.delete(sha256)
+        except (OSError, ZinkerError) as error:
+            why = reason(error) if isinstance(error, OSError) else error.why
+            what = "What was there before a change, and its record, are on this machine only"
+            self._notify(f"{what}, and follow with the next run: {why}.")
+
+    def _follow(self, aside: "Shelf", subject: str, number: int) -> None:
+        """Bring a version from aside to the number that was reserved for it."""
+        version = aside.records.one(subject, number)
+        if version is not None:
+            with contextlib.closing(aside.open(version)) as profile:
+                self.take(profile, number, is_reserved=True)
+            aside.forget(version)
+
+    def _follow_others(self, aside: "Shelf") -> None:
+        """Bring what was kept before changes that never began, as their runs were cut off: not lately."""
+        known = {(change.subject, change.fallback) for change in self.changes.open_ones()}
+        now = datetime.datetime.now().astimezone()
+        for version in _all(aside):
+            age = now - datetime.datetime.fromisoformat(version.captured)
+            if (version.subject, version.number) not in known and age > _SOON:
+                self._follow(aside, version.subject, version.number)
 
     def twin(self, manifest: Manifest, label: str = "", note: str = "") -> Version | None:
         """Return the newest version of a place, if nothing has changed since and it can be called so."""
@@ -181,18 +254,18 @@ class Shelf:
             return None
         return newest if is_same and is_sound else None
 
-    def take(self, profile: Profile, number: int = 0, origin: str = "") -> Version:
+    def take(self, profile: Profile, number: int = 0, origin: str = "", is_reserved: bool = False) -> Version:
         """Keep a profile from elsewhere as it is, under that number where it was never given, else the next.
 
-        `origin` says what it was there. Raises `Refused` where the shelf cannot be written, and `Damaged` where the
-        profile is.
+        One that `is_reserved` is for it. `origin` says what it was there. Raises `Refused` where the shelf cannot
+        be written, and `Damaged` where the profile is.
         """
         about = profile.manifest
         with self._writing() as batch:
             before = self._parts_before(about.subject, about.place)
             target = Target(self.objects, batch, about.subject, before)
             carry(profile, target)
-            return self._commit(target, about, number=number, origin=origin)
+            return self._commit(target, about, number=number, origin=origin, is_reserved=is_reserved)
 
     def copy_out(self, version: Version, path: Path) -> None:
         """Write a version to a profile file or folder, as it would have been exported there; raises `Damaged`."""
@@ -292,7 +365,13 @@ class Shelf:
             raise Refused("Not kept", why, then) from None
 
     def _commit(
-        self, target: Target, manifest: Manifest, move: bool = False, number: int = 0, origin: str = ""
+        self,
+        target: Target,
+        manifest: Manifest,
+        move: bool = False,
+        number: int = 0,
+        origin: str = "",
+        is_reserved: bool = False,
     ) -> Version:
         """Put what was built under its number, when all of it is on the disk and has been read back."""
         target.batch.settle()
@@ -302,7 +381,8 @@ class Shelf:
         with self.lock() if manifest.label else contextlib.nullcontext():
             home = home_of(manifest.place, manifest.machine)
             other = self._label_taken(record.subject, manifest.label, home, move=move)
-            version = self.records.add(record, number)
+            put = self.records.fill if is_reserved else self.records.add
+            version = put(record, number)
             if other is not None:
                 self.records.say(other, lambda marks: msgspec.structs.replace(marks, label=""))
         with contextlib.suppress(OSError):  # it is there to be quick, and made anew where it is missing
@@ -345,6 +425,12 @@ class Shelf:
             why = f"it was taken at {version.place}, not at {place}"
             raise WrongUsage(f"No {place}:{subject}@{which}", why, f"`zinker list {subject}` shows all.")
         return version
+
+
+def _all(shelf: Shelf) -> Iterator[Version]:
+    """Yield all versions of a small shelf that can be read."""
+    for subject in shelf.subjects():
+        yield from (version for version in shelf.versions(subject) if not version.problem)
 
 
 def check_name(label: str) -> None:

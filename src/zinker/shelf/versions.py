@@ -1,6 +1,7 @@
 """The versions on a shelf: what each is made of, what has been said of it since, and an index of them all.
 
-    subjects/<subject>/<number>.json         a version: its profile.json, and the objects it is made of
+    subjects/<subject>/<number>.json         a version: its profile.json, and the objects it is made of; or that it
+                                             is still to come, from the machine that reserved its number
     subjects/<subject>/<number>.<n>.json     what was said of it afterwards: label, note, when nothing had changed
     subjects/<subject>/<number>.zinker       a version as format 1 kept it: a whole profile file
     subjects/<subject>/last-number.json      the highest number of those that were removed
@@ -14,6 +15,7 @@ import contextlib
 import datetime
 import hashlib
 import re
+import secrets
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import NamedTuple
@@ -153,6 +155,18 @@ class _Names(NamedTuple):
     said: int
 
 
+class _Reserved(msgspec.Struct, frozen=True):
+    """What stands under a number that was given, and whose version is still to come; no two are the same."""
+
+    format: int
+    subject: str
+    reserved: str
+
+
+class _NotYet(ValueError):
+    """A number was given, and its version is still to come."""
+
+
 class Versions:
     """The versions on a shelf, subject by subject."""
 
@@ -201,7 +215,10 @@ class Versions:
             raise _damaged(version.reference, error) from None
 
     def _record(self, subject: str, number: int) -> Record:
-        record = opened(self._bytes(_name(subject, number)), Record)
+        data = self._bytes(_name(subject, number))
+        if b'"reserved":"' in data[:200]:
+            raise _NotYet("its version is still to come, from the machine that reserved it")
+        record = opened(data, Record)
         if (record.format, record.subject) != (FORMAT, subject):
             raise ValueError(f"it is of format {record.format}, and of {record.subject}")
         return record
@@ -221,6 +238,20 @@ class Versions:
             number = max([last, *self._names(record.subject)]) + 1
             while not self._storage.put_new(_name(record.subject, number), data):
                 number += 1
+        return _version(number, record)
+
+    def reserve(self, subject: str) -> int:
+        """Give out the next number, to one run only; its version is to `fill` it. Raises `OSError`."""
+        data = sealed(_Reserved(FORMAT, subject, secrets.token_hex(16)))
+        number = max([self.last(subject), *self._names(subject)]) + 1
+        while not self._storage.put_new(_name(subject, number), data):
+            number += 1
+        return number
+
+    def fill(self, record: Record, number: int) -> Version:
+        """Put a version under a number that was reserved for it; raises `OSError`."""
+        record = msgspec.structs.replace(record, stored=record.stored + len(sealed(record)))
+        self._storage.put(_name(record.subject, number), sealed(record))
         return _version(number, record)
 
     def say(self, version: Version, change: Callable[[Marks], Marks]) -> Version:
@@ -343,6 +374,8 @@ class Versions:
                     return Version(subject, number, problem=_damaged(f"{subject}@{number}", error).why)
             except ZinkerError as error:
                 return Version(subject, number, problem=error.why)
+            except _NotYet:
+                return None
             except (OSError, ValueError) as error:
                 return Version(subject, number, problem=_damaged(f"{subject}@{number}", error).why)
         return None

@@ -116,7 +116,7 @@ def carry_out(ready: Ready, progress: Progress = no_progress, id: ChangeId = NO_
         left += read_back(session, plan.documents, left)
         state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
         ended = _ended(change, state, tuple(left))
-        changes.close(ended)
+        session.setup.shelf.close(ended)
     except BaseException as error:  # also an interrupt: what was begun is taken back first
         _fail(session, change, plan, error)
         raise
@@ -177,7 +177,7 @@ def _keep_fallback(session: Session, plan: Plan, number: int) -> int:
         builder.finish(manifest)
         return manifest
 
-    return session.setup.shelf.keep(plan.subject, build, plan.place).version.number
+    return session.setup.shelf.keep_fallback(plan.subject, build, plan.place).number
 
 
 def _staged(session: Session, source: Snapshot, plan: Plan, change: Change) -> Staged:
@@ -192,7 +192,7 @@ def _staged(session: Session, source: Snapshot, plan: Plan, change: Change) -> S
             OSError, ZinkerError
         ):  # it stays open, then, and the next run sweeps and closes
             sweep(session, plan.documents)
-            session.setup.shelf.changes.close(_ended(change, "taken-back"))
+            session.setup.shelf.close(_ended(change, "taken-back"))
         if not isinstance(error, OSError | ZinkerError):
             raise
         kind_of = Damaged if isinstance(error, Damaged) else Refused
@@ -214,7 +214,7 @@ def _fail(session: Session, change: Change, plan: Plan, error: BaseException) ->
         )
         raise Failed(what, _why(error), then) from error
     with contextlib.suppress(OSError):  # the next run closes it, then
-        session.setup.shelf.changes.close(_ended(change, "taken-back", tuple(left)))
+        session.setup.shelf.close(_ended(change, "taken-back", tuple(left)))
     if isinstance(error, Exception):
         others = f", but for {len(left)} changed by somebody else meanwhile" if left else ""
         raise Failed(

@@ -94,7 +94,7 @@ def close(setup: Setup, change: Change, state: State, left: tuple[LeftAlone, ...
     """Write down how a change ended; returns it. Raises `OSError`."""
     now = datetime.datetime.now().astimezone().isoformat(timespec="seconds")
     ended = msgspec.structs.replace(change, state=state, finished=now, left=left)
-    setup.shelf.changes.close(ended)
+    setup.shelf.close(ended)
     return ended
 
 
