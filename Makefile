@@ -40,6 +40,7 @@ bench: $(READY)
 	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
 	$(BIN)/python bench/pages.py --write docs/benchmarks.md
 	$(BIN)/python bench/places.py --write docs/benchmarks.md
+	$(BIN)/python bench/schedule.py --write docs/benchmarks.md
 	$(BIN)/python bench/traps.py --write docs/benchmarks.md
 
 conformance: $(READY)

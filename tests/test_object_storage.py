@@ -152,7 +152,7 @@ def test_a_line_that_is_gone_leaves_whole_versions(garden, server):
     between = Between(server)
     shelved(garden, server, between.port)
     ends = []
-    for last in (1, 4, 8, 12, 18, 26):
+    for last in (1, 8, 18):
         garden.ini.write_bytes(garden.ini.read_bytes() + b"x%d = 1\r\n" % last)
         between.count, between.meddle = 0, lambda number, last=last: "cut" if number > last else ""
         done = garden("export", "mosslight", *AT, code=None)
@@ -160,7 +160,7 @@ def test_a_line_that_is_gone_leaves_whole_versions(garden, server):
         ends.append(done.code)
         between.meddle = lambda number: ""
         assert garden("check").code == 0
-    assert ends.count(3) >= 4
+    assert ends.count(3) >= 2
     numbers = [one["number"] for one in garden("list", "--json").json]
     assert numbers == list(range(1, len(numbers) + 1))
     between.stop()
@@ -352,12 +352,12 @@ def test_killed_at_a_hundred_events_nothing_is_lost_or_damaged(tmp_path):
         number += 1
         garden.ini.write_bytes(garden.ini.read_bytes() + b"x%d = 1\r\n" % number)
         jobs = (
-            ("export", "mosslight", *AT, "--label", f"l-{number}"),
-            ("thin", "mosslight", "--newest", "3", "--yes"),
-            ("copy", "--to", f"{server.address}-{number % 3}"),
+            (20, ("export", "mosslight", *AT, "--label", f"l-{number}")),
+            (6, ("thin", "mosslight", "--newest", "3", "--yes")),
+            (9, ("copy", "--to", f"{server.address}-{number % 3}")),
         )
-        for job in jobs:
-            done = garden(*job, code=None, env={"KILL_AT": str(1 + number % 23), "KILL_BELOW": "s/"})
+        for most, job in jobs:
+            done = garden(*job, code=None, env={"KILL_AT": str(1 + number % most), "KILL_BELOW": "s/"})
             assert done.code in (0, -9), done
             kills += done.code == -9
             if job[0] == "export" and done.code == 0:

@@ -2,9 +2,11 @@
 
 import contextlib
 import ctypes
+import json
 import locale
 import os
 import random
+import re
 import shutil
 import stat
 import subprocess
@@ -465,6 +467,28 @@ def _killed(here, number, *arguments):
     done = subprocess.run([*map(str, command)], cwd=here.path, env=here.env, capture_output=True, text=True)
     assert done.returncode in (0, 15), done.stderr
     return done.returncode == 15
+
+
+def test_a_task_is_made_runs_without_a_window_and_is_removed(here):
+    """What the task starts is started here as it stands in it; the Task Scheduler itself does not run on Wine."""
+    here.fill()
+    with (here.home / "zinker.toml").open("a") as file:
+        file.write('[rounds.evening]\nwhat = ["here:fernwatch"]\n')
+    where = Path(os.environ["SYSTEMROOT"], "System32/Tasks/Zinker/evening")
+    try:
+        seen = here("schedule", "add", "evening", "--at", "02:30", "--yes", "--json")
+        (shown,) = json.loads(seen.out)["shown"]
+        assert (shown["where"], where.exists()) == ("\\Zinker\\evening", True)
+        program = re.search(r"<Command>(.*)</Command>", shown["text"])[1]
+        words = re.search(r"<Arguments>(.*)</Arguments>", shown["text"])[1]
+        assert program.endswith("pythonw.exe")
+        done = subprocess.run(f'"{program}" {words} --now', cwd="C:\\", stdin=subprocess.DEVNULL, check=False)
+        log = (here.home / "schedules/evening.log").read_text("utf-8")
+        assert done.returncode == 0 and "here:fernwatch  kept as fernwatch@1" in log, log
+        assert json.loads(here("schedule", "--json").out)[0]["last"]["members"][0]["is_new"]
+    finally:
+        here("schedule", "remove", "evening")
+    assert not where.exists()
 
 
 def test_fifty_kills_leave_nothing_half_done(here, monkeypatch):

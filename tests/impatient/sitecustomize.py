@@ -7,6 +7,6 @@ from pathlib import Path
 from zinker.shelf import lease, object_storage
 
 object_storage._TRIES = 1
-lease.LEASE, lease._BEAT = 3.0, 0.5
+lease.LEASE, lease._BEAT = 1.0, 0.2
 if "KILL_AT" in os.environ:
     runpy.run_path(str(Path(__file__).parents[1] / "killing/sitecustomize.py"))

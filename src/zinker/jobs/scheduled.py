@@ -119,5 +119,4 @@ def _is_ahead(found: Scheduled, now: datetime.datetime) -> bool:
 
 
 def _one_line(error: ZinkerError) -> str:
-    text = f"{error.why or error.what}. {error.then}" if error.then else error.why or error.what
-    return " ".join(text.split())
+    return " ".join((error.why or error.what).split()).rstrip(".")

@@ -196,7 +196,8 @@ class Setup:
             from zinker.shelf.object_storage import ObjectStorage
 
             kept = self._kept_at(named)
-            storage = ObjectStorage(kept, self.shelf_credential(kept.user).secret)
+            secret = self.shelf_credential(kept.user).secret
+            storage = ObjectStorage(kept, secret, lambda *far: self.progress(*far))
         else:
             storage = FolderStorage(self._path(named), mode)
         aside: Shelf | None = None

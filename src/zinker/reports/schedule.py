@@ -61,7 +61,7 @@ def schedules_blocks(listed: Iterable["Listed"]) -> Iterator[Block]:
     if not all_of_them:
         yield Paragraph("Nothing is kept regularly yet: zinker schedule add ROUND --every day --at 02:00")
         return
-    yield Table(_COLUMNS, tuple(map(_row, all_of_them)))
+    yield Table(_COLUMNS, tuple(map(_row, all_of_them)), roomy=frozenset({"started by"}))
     for one in all_of_them:
         if one.trouble:
             yield Paragraph(f"{one.trouble}.", "left")

@@ -69,17 +69,24 @@ def kept_at(address: str, endpoint: str = "", region: str = "", user: str = "") 
 
 
 class ObjectStorage(Storage):
-    """Object storage; `secret` is asked for the key when it is needed, "" where the machine has its own."""
+    """Object storage; `secret` is asked for the key when it is needed.
+
+    `progress` is told how many files were sent, of how many that are known so far.
+    """
 
     folder: Path | None = None
     side_by_side = _SIDE_BY_SIDE
 
-    def __init__(self, kept: Kept, secret: Callable[[], str]) -> None:
-        self._kept, self._secret, self.told = kept, secret, kept.told
+    def __init__(
+        self,
+        kept: Kept,
+        secret: Callable[[], str],
+        progress: Callable[[str, int, int], None] = lambda what, done, total: None,
+    ) -> None:
+        self._kept, self._secret, self.told, self.progress = kept, secret, kept.told, progress
         self._store: Any = None
         self._lock, self._writers = Lock(self), Writers(self)
         self._life: Life | None = None
-        self._depth = 0
         # What is known of objects while a batch is under way: nothing goes then. By name, with the size.
         self._sizes: dict[str, int] = {}
         self._asked = 0
@@ -337,6 +344,7 @@ class _ObjectBatch:
         self._staged: list[tuple[str, IO[bytes], int]] = []
         self._pool: ThreadPoolExecutor | None = None
         self._sent: set[Future[None]] = set()
+        self._begun = self._done = 0
 
     @contextlib.contextmanager
     def sink(self, name: str) -> Iterator[IO[bytes]]:
@@ -365,10 +373,13 @@ class _ObjectBatch:
             self._pool = ThreadPoolExecutor(_SIDE_BY_SIDE)
         while self._staged:
             self._sent.add(self._pool.submit(self._send, *self._staged.pop(0)))
+            self._begun += 1
         while len(self._sent) > most:
             done, self._sent = wait(self._sent, return_when="FIRST_COMPLETED")
             for one in done:
                 one.result()
+            self._done += len(done)
+            self._storage.progress("Sent", self._done, self._begun)
 
     def _send(self, name: str, file: IO[bytes], size: int) -> None:
         with file:
