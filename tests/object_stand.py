@@ -36,6 +36,9 @@ class S3:
         self._server.start()
         self.port = self._server.get_host_and_port()[1]
         self.path = ""
+        # What it keeps is its process's, and outlives it.
+        reset = urllib.request.Request(f"http://127.0.0.1:{self.port}/moto-api/reset", method="POST")  # noqa: S310
+        urllib.request.urlopen(reset).close()
         request = urllib.request.Request(f"http://127.0.0.1:{self.port}/garden", method="PUT")  # noqa: S310
         request.add_header(
             "Authorization", "AWS4-HMAC-SHA256 Credential=x/20260101/us-east-1/s3/aws4_request"
