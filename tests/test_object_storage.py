@@ -12,13 +12,13 @@ from pathlib import Path
 import pytest
 from conftest import Garden
 from object_stand import S3, Azure, Between, shelved
+from test_shared import AT, WRITER
 
 from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.shelf import lease
 from zinker.shelf.object_storage import Kept, ObjectStorage, kept_at
 from zinker.shelf.storage import Busy
 
-AT = ("--place", "potting-shed")
 IMPATIENT = {"PYTHONPATH": str(Path(__file__).parent / "impatient")}
 
 
@@ -275,19 +275,6 @@ def test_only_what_is_an_address_is_taken_for_one():
     for wrong in ("s3://garden", "s3://Garden/x", "az://garden/a/../b", "gs://garden//x", "s3://garden/x?y"):
         with pytest.raises(WrongUsage):
             kept_at(wrong)
-
-
-WRITER = """
-import os, re, sys
-from pathlib import Path
-from zinker.jobs import export, load_setup
-ini, name, times = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
-for number in range(times):
-    text = ini.read_bytes()
-    ini.write_bytes(re.sub(rb"level = .*?\\r", b"level = %s-%d\\r" % (name.encode(), number), text))
-    done = export(load_setup(), "mosslight", "potting-shed", note=f"{name}-{number}")
-    print(done.version.number, flush=True)
-"""
 
 
 @pytest.mark.soak
