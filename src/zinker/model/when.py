@@ -76,7 +76,7 @@ def when(every: str, at: str = "") -> When:
     minutes = int(found[1] or 1) * (60 if found[2] == "hour" else 1) if found else 0
     if not 1 <= minutes <= _DAY_MINUTES:
         then = 'Say --every day, --every monday, --every hour, or --every "10 minutes", of up to 24 hours.'
-        raise WrongUsage("Not scheduled", f"{every} is nothing that comes again", then)
+        raise WrongUsage("Not scheduled", f"{every} is not understood", then)
     if at:
         why = "what is done every so many minutes has no time of the day"
         raise WrongUsage("Not scheduled", why, "Leave --at out.")
