@@ -383,11 +383,12 @@ def test_a_real_cron_starts_it_every_minute_onto_object_storage(evening, tmp_pat
     script = f"""
         mount -t tmpfs none /var/spool/cron/crontabs && mount -t tmpfs none /run || exit 9
         chgrp crontab /var/spool/cron/crontabs; chmod 1730 /var/spool/cron/crontabs
-        {program} -f & cron=$!
+        {program} -f >cron.log 2>&1 </dev/null & cron=$!
+        trap 'kill -KILL $cron' EXIT
         echo '0 0 1 1 * true  # kept' | crontab -
         {COMMAND[0]} schedule add evening --every minute --yes || exit 8
         while ! grep -qs 'brindlepot  kept as' {evening.home}/schedules/evening.log; do sleep 0.5; done
-        {COMMAND[0]} schedule remove evening && crontab -l; kill $cron
+        {COMMAND[0]} schedule remove evening && crontab -l
     """
     done = subprocess.run(
         ["unshare", "-m", "sh", "-c", script],

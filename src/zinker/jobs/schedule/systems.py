@@ -1,5 +1,6 @@
 """What there is on this machine to start something regularly: putting a task there, finding it, taking it away."""
 
+import contextlib
 import os
 import re
 import shutil
@@ -264,18 +265,23 @@ class _Ended(tuple[int, str, str]):
 
 def _run(*words: str, given: str = "") -> _Ended:
     """Run one of the system's own programs; whatever stands in its way is told as an error of it."""
-    try:
-        done = subprocess.run(
-            words,
-            input=given.encode(errors="surrogateescape"),
-            capture_output=True,
-            timeout=_PATIENCE,
-            check=False,
-        )
-    except (OSError, subprocess.TimeoutExpired) as error:
-        return _Ended((-1, "", reason(error) if isinstance(error, OSError) else f"{words[0]} does not end"))
-    out, told = (text.decode(errors="surrogateescape") for text in (done.stdout, done.stderr))
-    return _Ended((done.returncode, out, told))
+    # By files: what such a program starts may hold a pipe open for as long as it lives.
+    with contextlib.ExitStack() as stack:
+        into, out, told = (stack.enter_context(tempfile.TemporaryFile()) for _ in range(3))
+        into.write(given.encode(errors="surrogateescape"))
+        into.seek(0)
+        try:
+            code = subprocess.run(
+                words, stdin=into, stdout=out, stderr=told, timeout=_PATIENCE, check=False
+            ).returncode
+        except (OSError, subprocess.TimeoutExpired) as error:
+            why = reason(error) if isinstance(error, OSError) else f"{words[0]} does not end"
+            return _Ended((-1, "", why))
+        texts = []
+        for file in (out, told):
+            file.seek(0)
+            texts.append(file.read().decode(errors="surrogateescape"))
+        return _Ended((code, *texts))
 
 
 def _done(*words: str) -> None:
