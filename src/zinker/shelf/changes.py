@@ -112,7 +112,8 @@ class ChangeLog:
     def ended_aside(self) -> list[Change]:
         """Return the changes in the folder that have ended, the oldest first."""
         written = [id for id in _ids_in(self._folder) if (self._folder / str(id) / "change.json").exists()]
-        return [change for change in map(self.get, written) if change.state != "open"]
+        known = (change for change in map(self._one, written) if change is not None)
+        return [change for change in known if change.state != "open"]
 
     def send(self, change: Change) -> None:
         """Send the record of a change that has ended; it is in the folder no more then. Raises `OSError`."""

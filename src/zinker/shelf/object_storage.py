@@ -17,12 +17,12 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 from datetime import timedelta
 from pathlib import Path
 from typing import IO, Any, NamedTuple
-from urllib.parse import urlsplit
 
 from zinker.disk.announce import announce
 from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.shelf.lease import Life, Lock, Writers
 from zinker.shelf.storage import KINDS, Storage
+from zinker.stores.tenants.service import is_open
 
 _ADDRESS = re.compile(r"(s3|az|gs)://([a-z0-9][a-z0-9._-]+)/([^?#]+)")
 # What is larger is read and sent in pieces of half of that.
@@ -31,7 +31,6 @@ _SIDE_BY_SIDE = 8
 # So many objects are asked for one by one before all are listed.
 _ASKED = 8
 _TRIES, _PATIENCE = 6, timedelta(seconds=45)
-_LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 
 class Kept(NamedTuple):
@@ -61,8 +60,7 @@ def kept_at(address: str, endpoint: str = "", region: str = "", user: str = "") 
     if not found or {"", ".", ".."} & set(found[3].split("/")):
         why = f"{address} is not the address of a folder on object storage"
         raise WrongUsage(what, why, "Write it as in s3://bucket/shelf.")
-    split = urlsplit(endpoint)
-    if endpoint and split.scheme != "https" and not (split.scheme == "http" and split.hostname in _LOOPBACK):
+    if endpoint and is_open(endpoint):
         why = f"object_storage: {endpoint} is not encrypted, and would carry secrets in clear"
         raise WrongUsage(what, why, "Use https.")
     return Kept(found[1], found[2], found[3], endpoint, region, user)

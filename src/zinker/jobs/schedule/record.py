@@ -1,9 +1,11 @@
 """What Zinker itself knows of its schedules: which there are, how the last run of each went, and a log.
 
-schedules/<round>.json         what was asked for, and by what it is started
-schedules/<round>.last.json    how the last run went
-schedules/<round>.log          a line for each subject, and one for what else there was; older ones in .log.1, …
-schedules/<round>.lock         held by the run that is under way
+    schedules/<round>.json         what was asked for, and by what it is started
+    schedules/<round>.last.json    how the last run went
+    schedules/<round>.log          a line for each subject, and one for what else there was; older ones in .log.1, …
+    schedules/<round>.lock         held by the run that is under way
+
+None of it holds a secret.
 """
 
 import contextlib
@@ -223,15 +225,13 @@ class Records:
     @contextlib.contextmanager
     def running(self, round: str) -> Iterator[bool]:
         """Hold the schedule of a round; yields whether no other run has it."""
-        held = lock(self._folder / f"{round}.lock", 0)
-        try:
-            held.acquire()
-        except Timeout:
-            yield False
-            return
-        with held:
+        with contextlib.ExitStack() as stack:
+            try:
+                stack.enter_context(lock(self._folder / f"{round}.lock", 0))
+            except Timeout:
+                yield False
+                return
             yield True
-            held.release()
 
     def log(self, round: str, lines: list[str], now: datetime.datetime) -> None:
         """Add lines to the log of a round; raises `OSError`."""
