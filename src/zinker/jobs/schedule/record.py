@@ -186,7 +186,8 @@ class Records:
         """Return the schedule of a round; raises `WrongUsage` where there is none, `Damaged`."""
         if not self._path(round).exists():
             names = [one.round for one in self.all()]
-            raise unknown("schedule", round, names, "`zinker schedule` lists them all.")
+            then = "`zinker schedule` lists them all, and `zinker schedule add` makes one."
+            raise unknown("schedule", round, names, then)
         found = self.one(round)
         if found.schedule is None:
             then = f"Run: zinker schedule remove {round}, and add it again."
