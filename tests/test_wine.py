@@ -144,6 +144,8 @@ def told(text, folder):
     text = text.replace("\\", "/").replace(folder, "GARDEN").partition("is yours:")[0]
     text = re.sub(r"\d{4}-\d\d-\d\d([ T]\d\d:\d\d(:\d\d)?)?|\d{8}-\d{6}|took \d+ seconds", "THEN", text)
     text = re.sub(r"just now|\d+ (second|minute)s?( ago| old)?", "LATELY", text)
+    # What a version takes depends on names of the machine's and on what its time is packed into.
+    text = re.sub(r"^( *@\d+ .*?)[\d.]+ (?:kB|bytes) +[\d.]+ (?:kB|bytes)", r"\1SIZES", text, flags=re.M)
     lines = (re.sub(r"  +", "  ", re.sub(r":\d{4,5}\b", ":PORT", line)).strip() for line in text.splitlines())
     return [line for line in lines if not line.startswith("here ")]
 
