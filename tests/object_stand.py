@@ -7,6 +7,7 @@ import hmac
 import http.client
 import http.server
 import logging
+import re
 import shutil
 import socket
 import subprocess
@@ -17,6 +18,7 @@ from email.utils import formatdate
 
 from conformance.fetched import npm_modules
 
+PHRASE = {"ZINKER_SECRET_SEAL": "three quiet ferns"}
 AZURITE = "azurite@3.35.0"
 # What everybody signs with at that stand-in; it is in its documentation.
 ACCOUNT = "devstoreaccount1"
@@ -176,4 +178,13 @@ def shelved(garden, server, port=0, folder="shelf"):
     own = f'\n[object_storage]\nendpoint = "{endpoint}"\nuser = "{server.user}"\n'
     toml.write_text("\n".join(lines) + "\n" + own)
     garden.env["ZINKER_SECRET_SHELF"] = server.secret
+    return garden
+
+
+def sealed(garden, seal="passphrase"):
+    """Have a garden's shelf sealed; "" for one that is not."""
+    toml = garden.home / "zinker.toml"
+    text = re.sub(r'^seal = "[^"]*"\n', "", toml.read_text(), flags=re.M)
+    toml.write_text((f'seal = "{seal}"\n' if seal else "") + text)
+    garden.env |= PHRASE
     return garden

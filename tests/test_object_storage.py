@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Garden
-from object_stand import S3, Azure, Between, shelved
+from object_stand import S3, Azure, Between, sealed, shelved
 from test_shared import AT, WRITER
 
 from zinker.model.errors import NoAnswer, WrongUsage
@@ -335,8 +335,9 @@ def test_a_long_list_takes_few_requests(tmp_path):
 @pytest.mark.soak
 @pytest.mark.timeout(2400)
 def test_killed_at_a_hundred_events_nothing_is_lost_or_damaged(tmp_path):
+    """On a sealed shelf, as what is there has to open, too."""
     server = S3(tmp_path)
-    garden = shelved(Garden(tmp_path / "garden"), server)
+    garden = shelved(sealed(Garden(tmp_path / "garden"), "garden.key"), server)
     garden.env |= IMPATIENT
     garden("export", "mosslight", *AT, "--label", "first")
     kept, kills = {"first"}, 0
@@ -347,7 +348,7 @@ def test_killed_at_a_hundred_events_nothing_is_lost_or_damaged(tmp_path):
         jobs = (
             (20, ("export", "mosslight", *AT, "--label", f"l-{number}")),
             (6, ("thin", "mosslight", "--newest", "3", "--yes")),
-            (9, ("copy", "--to", f"{server.address}-{number % 3}")),
+            (9, ("copy", "--to", f"{server.address}-{number % 3}", "--sealed")),
         )
         for most, job in jobs:
             done = garden(*job, code=None, env={"KILL_AT": str(1 + number % most), "KILL_BELOW": "s/"})

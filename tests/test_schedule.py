@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from conftest import COMMAND, Garden, needs_system
 from lxml import etree
-from object_stand import S3, shelved
+from object_stand import S3, sealed, shelved
 
 from zinker.jobs import run_scheduled, unread
 from zinker.jobs.schedule.record import Records
@@ -353,6 +353,18 @@ def test_a_secret_is_asked_for_once_and_kept_for_its_owner_alone(evening):
     found = [path for path in evening.home.rglob("*") if path.is_file() and b"tulip" in path.read_bytes()]
     assert found == [kept] and "tulip" not in evening.table.read_text()
     evening(*words, "--yes")  # nobody has to be asked any more
+    # Of a sealed shelf, too; what does not open it is not kept.
+    toml = evening.home / "zinker.toml"
+    toml.write_text(
+        f'shelf = "../sealed"\nseal_credential = "own/seal"\n{toml.read_text().split(chr(10), 4)[-1]}'
+    )
+    sealed(evening)("export", "brindlepot", "--place", "gate-kiosk")
+    evening.env["ZINKER_SECRET_SEAL"] = ""
+    for given in ("two quiet ferns", "three quiet ferns"):
+        answers = [("Do this?", "y\n"), ("The passphrase of the shelf", f"{given}\n")]
+        said, code = evening.at_terminal(*words, answers=answers)
+        assert (code == 3 and "does not open" in said) == given.startswith("two"), said
+    assert evening("list").code == 0 and (evening.home / "own/seal").read_text() == "three quiet ferns\n"
 
 
 def test_a_log_grows_no_further_than_it_may(evening):
@@ -367,18 +379,18 @@ def test_a_log_grows_no_further_than_it_may(evening):
 
 @pytest.mark.soak
 @pytest.mark.timeout(900)
-def test_a_real_cron_starts_it_every_minute_onto_object_storage(evening, tmp_path):
+def test_a_real_cron_starts_it_every_minute_onto_sealed_object_storage(evening, tmp_path):
     """In a world of its own: crontabs and the sign of a running cron are nobody else's."""
     program = shutil.which("cron", path=f"{os.environ['PATH']}:/usr/sbin")
     needs_system(program and os.geteuid() == 0, "cron, and the right to begin a mount namespace")
     server = S3(tmp_path)
-    shelved(evening, server)
+    shelved(sealed(evening), server)
     toml = evening.home / "zinker.toml"
-    toml.write_text(f'shelf_credential = "own/shelf"\n{toml.read_text()}')
+    toml.write_text(f'shelf_credential = "own/shelf"\nseal_credential = "own/seal"\n{toml.read_text()}')
     (evening.home / "own").mkdir()
-    (evening.home / "own/shelf").write_text(server.secret)
-    (evening.home / "own/shelf").chmod(0o600)
-    del evening.env["ZINKER_SECRET_SHELF"]
+    for name in ("shelf", "seal"):
+        (evening.home / f"own/{name}").write_text(evening.env.pop(f"ZINKER_SECRET_{name.upper()}"))
+        (evening.home / f"own/{name}").chmod(0o600)
     evening.env["PATH"] = os.environ["PATH"]  # the real crontab
     script = f"""
         mount -t tmpfs none /var/spool/cron/crontabs && mount -t tmpfs none /run || exit 9
@@ -400,7 +412,6 @@ def test_a_real_cron_starts_it_every_minute_onto_object_storage(evening, tmp_pat
     )
     assert done.returncode == 0 and done.stdout.endswith("0 0 1 1 * true  # kept\n"), done
     assert "* * * * * " in done.stdout
-    evening.env["ZINKER_SECRET_SHELF"] = server.secret
     kept = {(one["place"], one["subject"]): one["reference"] for one in evening("list", "--json").json}
     before = evening.places()
     shutil.rmtree(evening.path / "potting-shed/Users/ivy/AppData/Roaming/quillfern")

@@ -27,6 +27,7 @@ LAYERS = (
 # The floors inside `jobs`, from the lowest up; a folder by its name, use cases and what they stand on by file.
 JOBS = (
     ("secrets",),
+    ("unlocking",),
     ("setup", "references"),
     ("session",),
     ("capture",),
@@ -40,7 +41,7 @@ JOBS = (
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
     ("surveying",),
-    ("labelling", "thinning", "verifying", "copying", "unread"),
+    ("labelling", "sealing", "thinning", "verifying", "copying", "unread"),
     ("resetting", "transferring"),
     ("rounds",),
     ("schedule",),

@@ -32,6 +32,7 @@ def command(
     folder: Annotated[
         bool, typer.Option("--folder", help="With --to: write one version as a profile folder.")
     ] = False,
+    sealed: Annotated[bool, typer.Option("--sealed", help="With --to: encrypt all of a new shelf.")] = False,
     json: options.Json = False,
 ) -> None:
     """Copy versions to another shelf, or from there: only what is missing, so that it can be taken up again.
@@ -39,6 +40,8 @@ def command(
     Example: zinker copy --to /media/stick/shelf
 
     Example: zinker copy mosslight --from /media/stick/shelf
+
+    Example: zinker copy --to s3://garden-shelf/zinker --sealed
 
     Example: zinker copy mosslight@7 --to mosslight.zinker
 
@@ -49,7 +52,7 @@ def command(
 
     with progress_shown() as progress:
         setup = setup_of(ctx)
-        done = copy(setup, what or (), to, source, folder, progress)
+        done = copy(setup, what or (), to, source, folder, sealed, progress)
     if json:
         emit_json(done)
     else:

@@ -4,9 +4,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-import typer
-
-from zinker.cli.output import can_ask
+from zinker.cli.output import ask_passphrase
 from zinker.disk.files import read_regular
 from zinker.model.errors import WrongUsage, reason
 from zinker.profiles.sealing import Lock
@@ -33,16 +31,16 @@ def lock_from(kinds: tuple[str, ...], key: Path | None) -> Lock:
 
 
 def _passphrase(twice: bool) -> str:
-    given = os.environ.get(_VARIABLE, "")
-    if given:
-        return given
-    if not can_ask():
+    given = passphrase("Passphrase for the secrets", twice, _VARIABLE)
+    if not given:
         why = "a passphrase is needed, and there is no terminal to ask for it"
         raise WrongUsage("Nothing done", why, f"Set {_VARIABLE}, or seal for a key with --for.")
-    asked: str = typer.prompt(
-        "Passphrase for the secrets", hide_input=True, confirmation_prompt=twice, err=True
-    )
-    return asked
+    return given
+
+
+def passphrase(what: str, twice: bool, variable: str) -> str:
+    """Return a passphrase from the environment, or ask for it; "" where there is nobody."""
+    return os.environ.get(variable, "") or ask_passphrase(what, twice)
 
 
 def _read(path: Path) -> bytes:

@@ -35,6 +35,7 @@ COMMANDS = {
     "thin": ("Keep", "Remove old versions, by rules or one by one."),
     "check": ("Keep", "Look for damage on the shelf or in a profile, and mend it."),
     "copy": ("Keep", "Copy versions to another shelf or a file, or from there."),
+    "seal": ("Keep", "Which keys open a shelf on which all is encrypted."),
     "schedule": ("Keep", "Keep a round regularly, while nobody looks."),
     "import": ("Put back", "Write a profile's settings to a place."),
     "transfer": ("Put back", "Bring settings from place to place, or instance to instance."),

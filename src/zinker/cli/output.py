@@ -35,7 +35,15 @@ def setup_of(ctx: typer.Context) -> "Setup":
     chosen: Path | None = ctx.obj
     setup = load_setup(chosen)
     setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)
+    setup.ask = ask_passphrase
     return setup
+
+
+def ask_passphrase(what: str, is_new: bool) -> str:
+    """Ask for a passphrase, a new one twice; "" where there is nobody."""
+    if not can_ask():
+        return ""
+    return str(typer.prompt(what, hide_input=True, confirmation_prompt=is_new, err=True))
 
 
 def tell_troubles(setup: "Setup") -> None:

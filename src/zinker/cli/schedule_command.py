@@ -99,7 +99,8 @@ def add(
         return typer.confirm("Do this?", default=False)
 
     def ask(place: str, credential: "Credential") -> str:
-        told = f"The secret of {credential.user} at {place}, to be kept in {credential.told}"
+        what = "passphrase of the shelf" if place == "seal" else f"secret of {credential.user} at {place}"
+        told = f"The {what}, to be kept in {credential.told}"
         return str(typer.prompt(told, hide_input=True))
 
     done = add_schedule(

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from zinker.jobs.rounds import export_round, import_round, reset_round, round_named
     from zinker.jobs.scheduled import run_scheduled
     from zinker.jobs.scheduling import add_schedule, listed_schedules, remove_schedule
+    from zinker.jobs.sealing import add_key, remove_key, seals
     from zinker.jobs.setup import load_setup
     from zinker.jobs.spotting import spot
     from zinker.jobs.surveying import survey
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Wishes",
+    "add_key",
     "add_schedule",
     "changes",
     "check",
@@ -62,8 +64,10 @@ __all__ = [
     "round_named",
     "label",
     "listed_schedules",
+    "remove_key",
     "remove_schedule",
     "run_scheduled",
+    "seals",
     "leave_as_it_is",
     "load_setup",
     "new_subject",
@@ -82,6 +86,7 @@ __all__ = [
 
 _HOMES = {
     "Wishes": "importing",
+    "add_key": "sealing",
     "add_schedule": "scheduling",
     "changes": "looking",
     "check": "verifying",
@@ -107,9 +112,11 @@ _HOMES = {
     "new_subject": "describing",
     "one_change": "looking",
     "propose": "proposing",
+    "remove_key": "sealing",
     "remove_schedule": "scheduling",
     "reset": "resetting",
     "run_scheduled": "scheduled",
+    "seals": "sealing",
     "place_states": "looking",
     "show": "looking",
     "spot": "spotting",

@@ -52,17 +52,21 @@ def copy(
     to: str = "",
     source: str = "",
     is_folder: bool = False,
+    is_sealed: bool = False,
     progress: Progress = no_progress,
 ) -> Copies:
     """Copy versions: to a shelf, a profile file, or, where it `is_folder`, a profile folder; or from another shelf.
 
     `what` are subjects, all by default, references of versions, and paths of profiles, which come onto the shelf.
-    What is there already is not copied again, so that a copy that was cut off can be taken up.
+    A new shelf is sealed where it `is_sealed`. What is there already is not copied again, so that a copy that was
+    cut off can be taken up.
 
     Raises `WrongUsage` and `Refused`; versions that are damaged are left out, and that is told.
     """
     if to and source:
         raise WrongUsage("Not copied", "both --to and --from were given", "Choose one direction.")
+    if is_sealed and (not to or to.endswith(SUFFIX) or is_folder):
+        raise WrongUsage("Not copied", "only a shelf is sealed", "Add --to SHELF, or leave out --sealed.")
     references = [parse_reference(text) for text in what]
     paths = [one.path for one in references if one.path is not None]
     if paths and (to or source or len(paths) < len(references)):
@@ -75,7 +79,7 @@ def copy(
         raise WrongUsage("Not copied", why, "Add --to SHELF, --to FILE.zinker, or --from SHELF.")
     if to.endswith(SUFFIX) or (to and is_folder):
         return _out(setup, what, path_at(to, Here()))
-    there = setup.other_shelf(to or source, is_new=not source)
+    there = setup.other_shelf(to or source, is_new=not source, is_sealed=is_sealed)
     here = setup.shelf
     give, take = (here, there) if to else (there, here)
     versions, left = _chosen(give, what)

@@ -14,7 +14,7 @@ from zinker.jobs.documenting import Documented, documented
 from zinker.jobs.exporting import Exported
 from zinker.jobs.importing import Choose, Unlock, Wishes, planned_import
 from zinker.jobs.looking import subject_states
-from zinker.jobs.plan.checks import LIVE
+from zinker.jobs.plan.checks import ADOPT, LIVE
 from zinker.jobs.plan.conflicts import Resolve, replace
 from zinker.jobs.resetting import planned_reset
 from zinker.jobs.setup import Setup
@@ -135,6 +135,9 @@ def _meant(setup: Setup, name: str, place: str, subject: str, is_live: bool) -> 
             there = list(_present(setup, at)) if place != _ANY or not setup.places[at].absence() else []
         else:
             there = [id for id, homes in kept.items() if home_of(at, Here().machine) in homes]
+            # A machine that has another name since a fire has nothing of its own yet; what it is to have is said.
+            if at == "here" and not there:
+                there = [id for id in kept if any(one.place == at for one in setup.shelf.versions(id))]
         yield from ((at, id) for id in there if subject in (_ANY, id))
 
 
@@ -161,11 +164,29 @@ def _kept(setup: Setup) -> dict[str, set[str]]:
     return {id: homes for id, homes in kept.items() if homes}
 
 
-def version_of(setup: Setup, place: str, subject: str, which: str) -> str:
-    """Return the reference of the version of a member; raises `WrongUsage` where there is none."""
+def version_of(setup: Setup, place: str, subject: str, which: str, adopts: bool = False) -> str:
+    """Return the reference of the version of a member; raises `WrongUsage` where there is none.
+
+    Of `here`, it is what this machine had; where nothing is kept of it, and it `adopts`, what another one had.
+    """
     id, slash, instance = subject.partition("/")
     machine = Here().machine if place.partition("/")[0] == "here" else ""
+    others = _others(setup, place, id, machine) if machine else []
+    if len(others) > 1 or (others and not adopts):
+        then = "Add --adopt to take over what that one had."
+        if len(others) > 1:
+            then = f"Name the version that you mean: zinker import {id}@NUMBER --adopt"
+        why = f"nothing is kept of this machine, but of {', '.join(others)}"
+        raise WrongUsage(f"No {place}:{id}", why, then)
+    machine = others[0] if others else machine
     return f"{id}{slash}{instance}@{setup.shelf.find(id, which or 'latest', place, machine).number}"
+
+
+def _others(setup: Setup, place: str, subject: str, machine: str) -> list[str]:
+    """Return the other machines that have something of a subject, where this one has nothing."""
+    kept = [one for one in setup.shelf.versions(subject) if one.place == place and one.is_asked_for]
+    found = {one.machine for one in kept}
+    return [] if machine in found else sorted(found)
 
 
 def export_round(
@@ -246,9 +267,10 @@ def import_round(
     @contextlib.contextmanager
     def planned(own: Setup, place: str, subject: str) -> Iterator[Ready]:
         target = at or place
+        adopts = ADOPT in (wishes or Wishes()).overruled
         with planned_import(
             own,
-            version_of(own, place, subject, what.version),
+            version_of(own, place, subject, what.version, adopts),
             target,
             for_place(wishes or Wishes(), target, named),
             look_only=preview,

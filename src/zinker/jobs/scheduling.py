@@ -13,9 +13,11 @@ from zinker.jobs.schedule.record import FORMAT, Records, Schedule, Scheduled, to
 from zinker.jobs.schedule.systems import BY_NAME, System, system_here
 from zinker.jobs.schedule.timers import Task
 from zinker.jobs.setup import Setup
+from zinker.jobs.unlocking import checked_new
 from zinker.model.errors import Refused, WrongUsage, ZinkerError
 from zinker.model.names import unknown
 from zinker.model.when import When
+from zinker.profiles.sealing import Lock
 from zinker.stores.credentials import Credential
 
 Ask = Callable[[str, Credential], str]
@@ -86,7 +88,7 @@ def add_schedule(
     if preview or not approve(planned):
         return planned
     for place, credential in lacking:
-        _give(place, credential, ask)
+        _give(setup, place, credential, ask)
     if known is not None and known.system != system.name:
         _system(known.system).remove(round)
     records.keep(schedule)
@@ -193,9 +195,8 @@ def _lacking(setup: Setup, round: str) -> list[tuple[str, Credential]]:
     for place, _ in _members(setup, round):
         names = list(setup.places) if place == "*" else [place.partition("/")[0]]
         found |= {name: one for name in names if (one := setup.places[name].credential) is not None}
-    shelf = setup.shelf_signs_in()
-    if shelf is not None:
-        found["shelf"] = shelf
+    own = {"shelf": setup.shelf_signs_in(), "seal": setup.shelf_opens_with()}
+    found |= {name: one for name, one in own.items() if one is not None}
     return [(name, one) for name, one in found.items() if not _is_there(one)]
 
 
@@ -206,7 +207,7 @@ def _is_there(credential: Credential) -> bool:
         return False
 
 
-def _give(place: str, credential: Credential, ask: Ask | None) -> None:
+def _give(setup: Setup, place: str, credential: Credential, ask: Ask | None) -> None:
     """Ask for a secret, and keep it where it is found when nobody is there."""
     if credential.is_granted:
         why = f"a person has to sign in to {place} once, and that has to be kept"
@@ -219,6 +220,22 @@ def _give(place: str, credential: Credential, ask: Ask | None) -> None:
             "or run this at a terminal, which asks for it."
         )
         raise Refused("Not scheduled", why, then)
-    credential.keep_secret(ask(place, credential))
+    secret = ask(place, credential)
+    if place == "seal":
+        _check_opens(setup, secret)
+    credential.keep_secret(secret)
     if not _is_there(credential):
         raise Refused("Not scheduled", f"the secret of {place} was not kept", "Name a file for it instead.")
+
+
+def _check_opens(setup: Setup, passphrase: str) -> None:
+    """Raise `Refused` for what does not open the shelf; one that is still to be made opens with anything long."""
+    storage = setup.sealed_storage()
+    keys = storage.keys if storage is not None else None
+    if keys is None or not keys.all():
+        checked_new(passphrase)
+    elif keys.opened_by(Lock(passphrase=passphrase)) is None:
+        why = f"the passphrase does not open {setup.storage.told}"
+        raise Refused(
+            "Not scheduled", why, "Run this again with one that does; `zinker seal` shows the keys."
+        )

@@ -15,13 +15,14 @@ from zinker.disk.files import PRIVATE
 from zinker.disk.own_folder import own_folder
 from zinker.model.errors import NoAnswer, Refused, WrongUsage
 from zinker.model.names import unknown
+from zinker.model.plain_json import encode
 from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
 from zinker.places.given import path_at
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.shelf import Shelf
-from zinker.shelf.storage import SMB, FolderStorage, Storage, is_address
+from zinker.shelf.storage import SEAL, SMB, FolderStorage, Storage, is_address
 from zinker.shelf.thinning import DAYS, Rules, days_of
 from zinker.stores.credentials import Credential
 from zinker.stores.registry import ROOTS
@@ -33,7 +34,14 @@ from zinker.subjects.toml_check import load
 if TYPE_CHECKING:
     from zinker.formats import Reader
     from zinker.jobs.secrets.withhold import Cuts, Withholder
+    from zinker.jobs.unlocking import Unlocking
+    from zinker.shelf.keys import Seal
     from zinker.shelf.object_storage import Kept
+    from zinker.shelf.sealed_storage import SealedStorage
+
+
+# Names by which secrets of the shelf are kept.
+_OWN_NAMES = frozenset({"shelf", "seal", "new-seal"})
 
 
 class FolderEntry(Strict, frozen=True, tag_field="kind", tag="folder"):
@@ -130,6 +138,8 @@ class Configuration(Strict, frozen=True):
 
     shelf: str = ""
     shelf_credential: str = ""
+    seal: str = ""
+    seal_credential: str = ""
     object_storage: ObjectStorageEntry = ObjectStorageEntry()
     shared: bool = False
     stale: Days = "30 days"
@@ -149,6 +159,8 @@ class Setup:
         self.file: Path | None = None
         # Told, in a sentence for people, what was done besides what was asked for.
         self.notify: Callable[[str], None] = lambda text: None
+        # Asks for a passphrase: given what for, and whether it is a new one; "" where there is nobody.
+        self.ask: Callable[[str, bool], str] = lambda what, is_new: ""
         # Told how far a reading has come, where no other callback is: what is read, how much is done, of how much.
         self.progress: Callable[[str, int, int], None] = lambda what, done, total: None
         self.base = base
@@ -162,12 +174,17 @@ class Setup:
         self._answered: set[str] = set()
         self.places: dict[str, Place] = {"here": Here()}
         for name, entry in configuration.places.items():
+            if name in _OWN_NAMES:
+                why = f"a place cannot be called {name}: its secret would be that of the shelf"
+                raise WrongUsage("Configuration not read", why, "Give it another name.")
             self.places[name] = self._place(name, entry)
 
     def beside(self) -> "Setup":
         """Return a setup for another thread: of the same places and subjects, with readers of its own."""
+        if self._configuration.seal:
+            _ = self._seal  # the same in all threads: what opens a shelf is asked for once
         other = copy.copy(self)
-        for own in ("shelf", "reader", "_cuts"):
+        for own in ("storage", "shelf", "reader", "_cuts"):
             other.__dict__.pop(own, None)
         other.held, other.progress = set(), lambda what, done, total: None
         other._answered = set()
@@ -179,27 +196,36 @@ class Setup:
         return {name: entry.what for name, entry in self._configuration.rounds.items()}
 
     @cached_property
-    def shelf(self) -> Shelf:
-        """The shelf; raises `Damaged` for one that is not readable."""
-        named = self._configuration.shelf
-        return self._shelf_at(named or str(self.own_folder / "shelf"), is_known=bool(named))
+    def storage(self) -> Storage:
+        """Where the shelf is kept."""
+        named = self._configuration.shelf or str(self.own_folder / "shelf")
+        inner = self._storage_at(named)
+        return self._sealed(inner) if self._configuration.seal else inner
 
-    def _shelf_at(self, named: str, is_known: bool = True) -> Shelf:
-        mode = None if self._configuration.shared else PRIVATE
-        storage: Storage
+    @cached_property
+    def shelf(self) -> Shelf:
+        """The shelf; raises `Damaged` for one that is not readable, and `Refused` for one that does not open."""
+        return self._shelf_on(self.storage, is_known=bool(self._configuration.shelf))
+
+    def _storage_at(self, named: str) -> Storage:
         if named.startswith(SMB):
             from zinker.shelf.smb_storage import SmbStorage, share_at
 
             at = share_at(named)
-            storage = SmbStorage(at, self.shelf_credential(at.share.user).secret)
-        elif is_address(named):
+            return SmbStorage(at, self.shelf_credential(at.share.user).secret)
+        if is_address(named):
             from zinker.shelf.object_storage import ObjectStorage
 
             kept = self._kept_at(named)
             secret = self.shelf_credential(kept.user).secret
-            storage = ObjectStorage(kept, secret, lambda *far: self.progress(*far))
-        else:
-            storage = FolderStorage(self._path(named), mode)
+            return ObjectStorage(kept, secret, lambda *far: self.progress(*far))
+        return FolderStorage(self._path(named), self._mode)
+
+    @property
+    def _mode(self) -> int | None:
+        return None if self._configuration.shared else PRIVATE
+
+    def _shelf_on(self, storage: Storage, is_known: bool = True) -> Shelf:
         aside: Shelf | None = None
         if storage.folder is not None:
             changes = storage.folder / "changes"
@@ -208,7 +234,57 @@ class Setup:
             changes = self.own_folder / "changes-of" / own
             aside = Shelf(FolderStorage(changes / "before"), changes / "before" / "changes")
         known = self.own_folder / "shelves.json" if is_known else None
-        return Shelf(storage, changes, known, lambda text: self.notify(text), mode, aside)
+        return Shelf(storage, changes, known, lambda text: self.notify(text), self._mode, aside)
+
+    def sealed_storage(self) -> "SealedStorage | None":
+        """Return where the shelf is kept, where that is sealed, whether zinker.toml says so or not."""
+        from zinker.shelf.sealed_storage import SealedStorage
+
+        if isinstance(self.storage, SealedStorage):
+            return self.storage
+        return self._sealed(self.storage) if self.storage.names(SEAL) else None
+
+    def _sealed(self, inner: Storage) -> "SealedStorage":
+        from zinker.shelf.sealed_storage import SealedStorage
+
+        return SealedStorage(inner, self._seal)
+
+    @cached_property
+    def _seal(self) -> "Seal":
+        from zinker.shelf.keys import Seal
+
+        return Seal(self.unlocking.lock)
+
+    @cached_property
+    def unlocking(self) -> "Unlocking":
+        """What finds the key of a sealed shelf; where nothing is said on it, that is a passphrase."""
+        from zinker.jobs.unlocking import PASSPHRASE, Unlocking
+
+        said = self._configuration.seal
+        key_file = self._path(said) if said not in ("", PASSPHRASE) else None
+        credential = self._credential("seal", "shelf", self._configuration.seal_credential)
+        return Unlocking(
+            key_file,
+            credential,
+            self._shelf_lines,
+            lambda text: self.notify(text),
+            lambda *what: self.ask(*what),
+        )
+
+    def _shelf_lines(self) -> list[str]:
+        """Return what zinker.toml says of the shelf, without what is this machine's."""
+        entry = self._configuration.object_storage
+        own = {"endpoint": entry.endpoint, "region": entry.region, "user": entry.user}
+        more = [f"{name} = {encode(said).decode()}" for name, said in own.items() if said]
+        named = self._configuration.shelf
+        shelf = named if named.startswith(SMB) or is_address(named) else self.storage.told
+        lines = [f"shelf = {encode(shelf).decode()}", 'seal = "PATH OF THIS FILE"']
+        return [*lines, *(["", "[object_storage]", *more] if more else [])]
+
+    def shelf_opens_with(self) -> Credential | None:
+        """Return where the passphrase of the shelf is kept; None where none is needed."""
+        is_needed = bool(self._configuration.seal) and self.unlocking.key_file is None
+        return self.unlocking.credential if is_needed else None
 
     def shelf_signs_in(self) -> Credential | None:
         """Return what signs in where the shelf is; None where nothing has to."""
@@ -231,17 +307,18 @@ class Setup:
         """Return where the secret of the shelf is, of somebody who signs in for it."""
         return self._credential("shelf", user, self._configuration.shelf_credential)
 
-    def other_shelf(self, named: str, is_new: bool = False) -> Shelf:
+    def other_shelf(self, named: str, is_new: bool = False, is_sealed: bool = False) -> Shelf:
         """Open another shelf than the usual one; one that `is_new` is made when something is put on it.
 
+        One that is sealed, or `is_sealed` when it is made, opens with what opens the usual one.
         Raises `WrongUsage` where there is none, and `Refused` for a folder with other things in it.
         """
         if named.startswith(SMB) or is_address(named):
-            return self._shelf_at(named)
+            return self._shelf_on(self._other(named, is_sealed))
         folder = path_at(named, Here()).absolute()
-        if folder == self.shelf.storage.folder:
+        if str(folder) == self.shelf.storage.told:
             raise WrongUsage("Nothing done", f"{folder} is the shelf itself", "Name another one.")
-        if not (folder / "shelf.json").exists():
+        if not (folder / "shelf.json").exists() and not (folder / SEAL).is_dir():
             if not is_new:
                 why = f"there is no shelf at {folder}"
                 raise WrongUsage("Nothing done", why, "Name the folder that has a shelf.json in it.")
@@ -252,7 +329,11 @@ class Setup:
                 raise Refused(
                     "Nothing done", why, "Name a shelf, or a folder that is empty or not there yet."
                 )
-        return self._shelf_at(str(folder))
+        return self._shelf_on(self._other(str(folder), is_sealed))
+
+    def _other(self, named: str, is_sealed: bool) -> Storage:
+        inner = self._storage_at(named)
+        return self._sealed(inner) if is_sealed or inner.names(SEAL) else inner
 
     def place(self, name: str) -> Place:
         """Return a place that answers; `PLACE/ACCOUNT` is one as another account of it has it.

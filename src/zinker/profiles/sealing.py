@@ -26,10 +26,15 @@ _MOST_ROUNDS = 2_000_000
 _MACHINE = "machine"
 
 
+class NotOpened(Exception):
+    """A lock does not fit what is sealed."""
+
+
 class Lock(msgspec.Struct, frozen=True):
     """What a profile's secrets are sealed for, or opened with: exactly one of these is given.
 
-    `key` is a key in PEM, public for sealing, private for opening; `machine` 32 bytes that stay on the machine.
+    `key` is a key in PEM, public for sealing, private for opening; `machine` 32 bytes that stay on the machine, or
+    that a key file has.
     """
 
     passphrase: str = ""
@@ -63,12 +68,30 @@ def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
     Raises `WrongUsage` for an unusable key, and `Refused` where nothing can be encrypted.
     """
     _check()
+    rows = [(*where, leaf.type, leaf.value) for where, leaf in sorted(secrets.items(), key=lambda s: s[0])]
+    return seal_bytes(encode(rows), locks)
+
+
+def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
+    """Open sealed secrets; raises `Refused` where the lock does not fit, and `Damaged` for anything else."""
+    _check()
+    try:
+        rows = decode(unseal_bytes(data, lock), list[tuple[str, str, str, str, Any]])
+    except NotOpened:
+        word = {"passphrase": "this passphrase", "key": "this key"}.get(lock.kind, "this machine")
+        why = f"{word} does not open what is sealed in the profile"
+        then = "Check it, or leave the secrets out: the place keeps its own then."
+        raise Refused("Secrets not opened", why, then) from None
+    except ValueError as error:
+        raise Damaged("Secrets not opened", f"what is sealed is damaged: {error}") from None
+    return {Where(*where): Leaf(type, value) for *where, type, value in rows}
+
+
+def seal_bytes(data: bytes, locks: tuple[Lock, ...]) -> bytes:
+    """Seal bytes so that each of the locks opens them; raises `WrongUsage` for an unusable key."""
     from jwcrypto import jwe
 
     _allow_rounds()
-    data = encode(
-        [(*where, leaf.type, leaf.value) for where, leaf in sorted(secrets.items(), key=lambda s: s[0])]
-    )
     token = jwe.JWE(data, protected=_json({"enc": "A256GCM"}))
     for lock in locks:
         key = _jwk(lock)
@@ -82,9 +105,8 @@ def seal(secrets: Secrets, locks: tuple[Lock, ...]) -> bytes:
     return token.serialize().encode("ascii")
 
 
-def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
-    """Open sealed secrets; raises `Refused` where the lock does not fit, and `Damaged` for anything else."""
-    _check()
+def unseal_bytes(data: bytes, lock: Lock) -> bytes:
+    """Return what was sealed; raises `NotOpened` where the lock does not fit, `ValueError` for anything else."""
     from jwcrypto import jwe
     from jwcrypto.common import JWException
 
@@ -92,21 +114,13 @@ def unseal(data: bytes, lock: Lock) -> dict[Where, Leaf]:
     token = jwe.JWE()
     try:
         token.deserialize(data.decode("ascii"))
-    except (JWException, ValueError) as error:
-        raise Damaged("Secrets not opened", f"what is sealed is damaged: {error}") from None
+    except JWException as error:
+        raise ValueError(str(error)) from None
     try:
         token.decrypt(_jwk(lock))
     except (JWException, ValueError, TypeError):
-        word = {"passphrase": "this passphrase", "key": "this key"}.get(lock.kind, "this machine")
-        then = "Check it, or leave the secrets out: the place keeps its own then."
-        raise Refused(
-            "Secrets not opened", f"{word} does not open what is sealed in the profile", then
-        ) from None
-    try:
-        rows = decode(token.payload, list[tuple[str, str, str, str, Any]])
-    except ValueError as error:
-        raise Damaged("Secrets not opened", f"what is sealed is damaged: {error}") from None
-    return {Where(*where): Leaf(type, value) for *where, type, value in rows}
+        raise NotOpened from None
+    return bytes(token.payload)
 
 
 def _allow_rounds() -> None:

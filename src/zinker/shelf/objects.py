@@ -31,8 +31,9 @@ from zinker.shelf.delta import (
     patched,
     pieces_of,
 )
+from zinker.shelf.pieces import Pieces
 from zinker.shelf.record import opened, sealed
-from zinker.shelf.storage import Batch, Storage
+from zinker.shelf.storage import Batch, Forged, Storage
 
 # Fast, and small enough: packing is not what an export waits for.
 _LEVEL = 3
@@ -207,7 +208,7 @@ class Objects:
         """Open an object; who reads it checks the digest. Raises `KeyError` where it is not there."""
         if not self.has(sha256):
             raise KeyError(sha256)
-        return io.BufferedReader(_Pieces(self.pieces(sha256)), CHUNK)
+        return io.BufferedReader(Pieces(self.pieces(sha256)), CHUNK)
 
     def pieces(self, sha256: str) -> Iterator[bytes]:
         """Yield the content of an object; who reads it checks the digest."""
@@ -233,6 +234,8 @@ class Objects:
                 return _Watched(file).problem()
         except OSError as error:
             return reason(error)
+        except Forged as error:
+            return str(error)
 
     def replace(self, batch: Batch, sha256: str, write: Callable[["Sink"], None]) -> None:
         """Keep an object whole, in place of what is there."""
@@ -244,7 +247,7 @@ class Objects:
         name = self._found(sha256)
         if name is None or not name.endswith(".diff.zst"):
             return ""
-        with self._storage.open(name) as file, _unpacked(sha256):
+        with _unpacked(sha256), self._storage.open(name) as file:
             try:
                 with _reader(file) as stream:
                     return base_of(stream.read(200))
@@ -269,7 +272,7 @@ class Objects:
         while (name := self._found(sha256)) and name.endswith(".diff.zst"):
             if len(chain) > _DEEPEST_READ:
                 raise _damaged(sha256, "it stands on itself")
-            with self._storage.open(name) as file, _unpacked(sha256):
+            with _unpacked(sha256), self._storage.open(name) as file:
                 source = _Watched(file)
                 with _reader(source) as stream:
                     data = stream.read(_LARGEST_DELTA + 1)
@@ -301,7 +304,7 @@ class Objects:
 
     def _unpack(self, sha256: str, is_sealed: bool) -> Iterator[bytes]:
         """Yield what is in a whole object; whether it is what was written as well, where that `is_sealed`."""
-        with self._storage.open(_whole(sha256)) as file, _unpacked(sha256):
+        with _unpacked(sha256), self._storage.open(_whole(sha256)) as file:
             source = _Watched(file) if is_sealed else file
             with _reader(source) as stream:
                 while piece := stream.read(CHUNK):
@@ -363,27 +366,6 @@ def _packed(batch: Batch, name: str) -> Iterator[Sink]:
         sink.close()
 
 
-class _Pieces(io.RawIOBase):
-    """Pieces as a stream."""
-
-    def __init__(self, pieces: Iterator[bytes]) -> None:
-        self._pieces, self._rest = pieces, memoryview(b"")
-
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer: "memoryview[int]") -> int:  # type: ignore[override]
-        while not self._rest:
-            piece = next(self._pieces, None)
-            if piece is None:
-                return 0
-            self._rest = memoryview(piece)
-        count = min(len(buffer), len(self._rest))
-        buffer[:count] = self._rest[:count]
-        self._rest = self._rest[count:]
-        return count
-
-
 def _lines_of(pieces: Iterator[bytes]) -> Iterator[bytes]:
     """Yield the same bytes in pieces of whole lines."""
     rest = b""
@@ -430,6 +412,8 @@ def _unpacked(sha256: str) -> Iterator[None]:
         yield
     except (zstandard.ZstdError, EOFError) as error:
         raise _damaged(sha256, f"it cannot be unpacked: {error}") from None
+    except Forged as error:
+        raise _damaged(sha256, str(error)) from None
 
 
 def _damaged(sha256: str, why: str) -> Damaged:

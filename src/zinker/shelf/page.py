@@ -7,7 +7,7 @@ from pathlib import Path
 from zinker.disk.files import make_folders, write_file
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.plain_json import decode, encode
-from zinker.shelf.storage import Storage
+from zinker.shelf.storage import SEAL, Forged, Storage
 from zinker.shelf.versions import FORMAT
 
 _NAME = "shelf.json"
@@ -21,11 +21,14 @@ class Page:
     def __init__(self, storage: Storage, known: Path | None, notify: Callable[[str], None]) -> None:
         """Look at the page; raises `Refused` for a shelf that is out of reach, and `Damaged`."""
         self._storage, self._known, self._notify = storage, known, notify
-        self._is_old = False
+        self._is_old = self._is_damaged = False
         self._is_made = self._look()
 
     def make(self) -> None:
-        """Have a shelf that can be written to; raises `OSError`, and `Refused` where its disk is not there."""
+        """Have a shelf that can be written to; raises `OSError`, `Damaged`, `Refused` for one out of reach."""
+        if self._is_damaged:
+            why = f"{self._storage.told}/{_NAME} is damaged"
+            raise Damaged("Nothing done", why, "`zinker check` writes it anew.")
         if not self._is_made:
             absence = self._storage.absence() if self._known is not None else ""
             if absence:
@@ -34,8 +37,9 @@ class Page:
         for told in self._storage.prepare():
             self._notify(told)
         if not self._is_made:
-            self._storage.put(_NAME, _PAGE)
-            self._notify(f"A new shelf has been made: {self._storage.told}")
+            # Of two runs, one has made it.
+            if self._storage.put_new(_NAME, _PAGE):
+                self._notify(f"A new {self._storage.noun} has been made: {self._storage.told}")
         elif self._is_old:
             self._storage.put(_NAME, _PAGE)
             self._notify(
@@ -45,15 +49,27 @@ class Page:
         self._is_made, self._is_old = True, False
         self._remember()
 
-    def problem(self) -> Iterator[str]:
-        """Say what is wrong with the page, byte by byte."""
-        if self._is_made and self._read() not in (_PAGE, _OLD_PAGE):
-            yield f"it is not {_PAGE.decode().strip()} and a line end"
+    def problems(self) -> Iterator[tuple[str, str, str]]:
+        """Look at the page byte by byte; yields what is wrong with it, and from what it was written anew.
+
+        There is one thing only that can stand on it, where there are versions.
+        """
+        with contextlib.suppress(Forged):
+            if not self._is_made or self._read() in (_PAGE, _OLD_PAGE):
+                return
+        mended = ""
+        if self._storage.names("subjects"):
+            self._storage.put(_NAME, _PAGE)
+            self._is_damaged, mended = False, "what is kept"
+        yield _NAME, f"it is not {_PAGE.decode().strip()} and a line end", mended
 
     def _look(self) -> bool:
         told = self._storage.told
         try:
             data = self._read()
+            if data is None and self._storage.names(SEAL):
+                then = 'Say in zinker.toml what opens it: seal = "passphrase", or the path of its key file.'
+                raise Refused("Shelf not opened", f"{told} is sealed", then)
             if data is None and told in self._shelves():
                 data = self._read()  # another run may have made it between the two looks
                 if data is None:
@@ -66,10 +82,13 @@ class Page:
                 return False
             self._remember()
             number = decode(data, dict)["format"]
-        except (OSError, ValueError, KeyError) as error:
-            why = reason(error) if isinstance(error, OSError) else "it is damaged"
+        except OSError as error:
             then = "Check that the shelf is all there."
-            raise Damaged("Shelf not read", f"{told}/{_NAME}: {why}", then) from None
+            raise Damaged("Shelf not read", f"{told}/{_NAME}: {reason(error)}", then) from None
+        except (ValueError, KeyError):  # what is kept can be read all the same
+            self._notify(f"{told}/{_NAME} is damaged; `zinker check` writes it anew.")
+            self._is_damaged = True
+            return True
         self._is_old = number == 1
         if number not in (1, FORMAT):
             why = f"{told} has the format {number}, and this Zinker reads up to {FORMAT}"

@@ -30,6 +30,8 @@ from zinker.disk.files import (
 from zinker.disk.windows import exact
 
 LOCK = ".lock"
+# Where a sealed shelf has its keys, each sealed itself.
+SEAL = "seal"
 # How the address of a share begins.
 SMB = "smb://"
 # How those of object storage do, and what people call what they name first.
@@ -47,6 +49,10 @@ def is_address(named: str) -> bool:
 
 class Busy(Exception):
     """Another run holds what was to be held, and did not let go of it."""
+
+
+class Forged(ValueError):
+    """What is read is not what was written: it was changed where it is kept."""
 
 
 class Batch(Protocol):
@@ -68,8 +74,9 @@ class Batch(Protocol):
 class Storage(Protocol):
     """Names are relative and have slashes; everything raises `OSError`."""
 
-    # What people call it.
+    # What people call it, and what is kept there.
     told: str
+    noun: str = "shelf"
     # Where it is on this machine, None for elsewhere.
     folder: Path | None
     # So many questions are asked at once, where each takes its time to be answered.
@@ -92,7 +99,7 @@ class Storage(Protocol):
         ...
 
     def open(self, name: str) -> IO[bytes]:
-        """Open a file for reading; raises `FileNotFoundError`."""
+        """Open a file for reading; raises `FileNotFoundError`. Of a sealed one, reading raises `Forged`, too."""
         ...
 
     def put(self, name: str, data: bytes) -> None:
@@ -129,6 +136,10 @@ class Storage(Protocol):
         """Return how many bytes there is room for; None where there is no end of it."""
         ...
 
+    def problems(self) -> Iterator[tuple[str, str, str]]:
+        """Look at what it has of its own; yields what of it is damaged, why, and what it was mended from, or ""."""
+        yield from ()
+
 
 class FolderStorage(Storage):
     """A folder. Files in it are for their owner alone, or with a mode of None as readable as the folder is."""
@@ -151,7 +162,11 @@ class FolderStorage(Storage):
     def prepare(self) -> Iterator[str]:
         """Make it, and close what other accounts of this machine could read, unless it is theirs, too."""
         make_folders(self._folder, self._mode)
-        kept = [path for name in ("subjects", "objects", "changes") if (path := self._folder / name).is_dir()]
+        kept = [
+            path
+            for name in ("subjects", "objects", "changes", SEAL)
+            if (path := self._folder / name).is_dir()
+        ]
         if [path for path in kept if self._mode is not None and close_to_others(path)]:
             then = "with `shared = true` in zinker.toml it is as open as its folder"
             yield f"The shelf {self.told} could be read by others, and is closed to them now; {then}"

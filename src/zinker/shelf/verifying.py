@@ -1,7 +1,7 @@
 """Looks at all that is on a shelf, and mends from another one what is damaged."""
 
 import contextlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 
 import msgspec
 
@@ -44,8 +44,8 @@ class Verifier:
 
     def all(self) -> Tally:
         """Look at everything."""
-        for problem in self._shelf.page.problem():
-            self.tally.damages.append(Damage("shelf.json", problem))
+        for what, problem, mended in (*self._shelf.storage.problems(), *self._shelf.page.problems()):
+            self.tally.damages.append(Damage(what, problem, mended_from=mended))
         users: dict[str, set[str]] = {}
         for subject in self._shelf.subjects():
             self._subject(subject)
@@ -90,7 +90,7 @@ class Verifier:
         version = self._shelf.records.one(version.subject, version.number) or version
         why = version.problem.removeprefix(f"{version.reference} is damaged: ")
         if why and self._source is not None:
-            mended = self._shelf.records.mend(version, self._source.records)
+            mended = self._shelf.records.mend(version, self._source.records, self._has)
             if mended is not None:
                 self._note(Damage(version.reference, why, (version.reference,), self._source.storage.told))
                 version, why = mended, ""
@@ -101,6 +101,10 @@ class Verifier:
         else:
             for sha256 in self._shelf.records.record(version).objects:
                 users.setdefault(sha256, set()).add(version.reference)
+
+    def _has(self, digests: Iterable[str]) -> bool:
+        """Tell whether all of some objects are here, damaged or not."""
+        return all(map(self._objects.has, digests))
 
     def _file(self, version: Version) -> None:
         try:

@@ -16,7 +16,7 @@ import datetime
 import hashlib
 import re
 import secrets
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -284,22 +284,31 @@ class Versions:
                 for said in range(1, names[number].said + 1):
                     self._storage.delete(_name(subject, number, said))
 
-    def mend(self, version: Version, source: "Versions") -> Version | None:
+    def mend(
+        self, version: Version, source: "Versions", has: Callable[[Iterable[str]], bool]
+    ) -> Version | None:
         """Take a damaged version's page from another shelf that has the same one; returns it as it is then.
 
-        It is the same where the index knew it by its identity. Returns None, and changes nothing, otherwise.
+        It is the same where the index knew it by its identity, or where it was copied there from here, and all that
+        it is made of is here, which `has` tells of some digests. Returns None, and changes nothing, otherwise.
         """
         known = self._index(version.subject).get(version.number)
-        others = (
-            [] if known is None else [v for v in source.all(version.subject) if v.identity == known.identity]
-        )
-        if known is None or not others or others[-1].is_file:
+        others = [one for one in source.all(version.subject) if not (one.problem or one.is_file)]
+        if known is not None:
+            same = [one for one in others if one.identity == known.identity][-1:]
+        else:
+            same = [one for one in others if one.copy_of == version.reference]
+            same = [one for one in same if has(source.record(one).objects)]
+        if len(same) != 1:
             return None
-        data = sealed(source.record(others[-1]))
-        self._storage.put(_name(version.subject, version.number), data)
-        marks = Marks(known.label, known.note, known.looked)
-        if known.said:
-            said = self._names(version.subject)[version.number].said
+        record = source.record(same[0])
+        # What it was called elsewhere counts here where it is from there.
+        record = msgspec.structs.replace(record, copy_of=known.copy_of if known is not None else "")
+        self._storage.put(_name(version.subject, version.number), sealed(record))
+        told = known or same[0]
+        said = self._names(version.subject)[version.number].said
+        if said:
+            marks = Marks(told.label, told.note, told.looked)
             self._storage.put(_name(version.subject, version.number, said), sealed(marks))
         return self.one(version.subject, version.number)
 
