@@ -37,6 +37,7 @@ bench: $(READY)
 	$(BIN)/python bench/capture.py --write docs/benchmarks.md
 	$(BIN)/python bench/registry.py --write docs/benchmarks.md
 	$(BIN)/python bench/shelf.py --write docs/benchmarks.md
+	$(BIN)/python bench/sealing.py --write docs/benchmarks.md
 	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
 	$(BIN)/python bench/pages.py --write docs/benchmarks.md
 	$(BIN)/python bench/places.py --write docs/benchmarks.md

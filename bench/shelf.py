@@ -147,20 +147,22 @@ def finding(rounds: int) -> list[str]:
     return rows
 
 
-def fill(bench: Bench, count: int) -> None:
+def fill(bench: Bench, count: int, shelf: Shelf | None = None) -> None:
     """Keep one version, and so many like it, as if it had been kept each hour; an old one has a label."""
+    shelf = shelf or shelf_of(bench)
     (bench.home / "sheet.ini").write_text("[a]\nb = 1\n")
     bench.zinker("export", "herbarium", "--place", "disk")
-    folder = bench.base / "zinker/shelf/subjects/herbarium"
-    record = opened((folder / "1.json").read_bytes(), Record)
+    with shelf.storage.open("subjects/herbarium/1.json") as file:
+        record = opened(file.read(), Record)
     for number in range(1, count + 1):
         label = "spring" if number == 2 else ""
         day = f"{2000 + number // 8000:04}-{number // 700 % 12 + 1:02}-{number // 25 % 28 + 1:02}"
         about = msgspec.structs.replace(
             record.profile, captured=f"{day}T{number % 24:02}:00:00+00:00", label=label
         )
-        (folder / f"{number}.json").write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
-    shelf_of(bench).records.write_index("herbarium", is_wanted=True)
+        page = sealed(msgspec.structs.replace(record, profile=about))
+        shelf.storage.put(f"subjects/herbarium/{number}.json", page)
+    shelf.records.write_index("herbarium", is_wanted=True)
 
 
 def main() -> None:

@@ -56,7 +56,7 @@ def unseal(folder, phrase, target):
             if plain or name not in ("objects", "subjects", "changes"):
                 if not plain and name in ("seal", "writing", ".lock"):
                     continue
-                data = base64.b32decode(name.upper() + "=" * (-len(name) % 8))
+                data = bytes.fromhex(name)
                 siv = AES.new(names, AES.MODE_SIV).update(plain.encode())
                 name = siv.decrypt_and_verify(data[16:], data[:16]).decode()
             whole = f"{plain}/{name}" if plain else name

@@ -290,7 +290,10 @@ def test_the_registry_editor_reads_what_is_written_and_the_other_way_round(here)
 # Files.
 
 
-def test_the_folders_of_windows_are_found_broken_and_put_back(here):
+@pytest.mark.parametrize("seal", ["", "fern.key"])
+def test_the_folders_of_windows_are_found_broken_and_put_back(here, seal):
+    toml = here.home / "zinker.toml"
+    toml.write_text((f'seal = "{seal}"\n' if seal else "") + toml.read_text())
     before = here.state
     told = here("subjects", "show", "fernwatch", "--place", "here").out
     for folder in (here.config, here.data, here.notes, here.site):
@@ -310,6 +313,8 @@ def test_the_folders_of_windows_are_found_broken_and_put_back(here):
     assert "beds.txt" in here("show", "fernwatch", "--document", "b*.txt").out
     here("export", "fernwatch", "--to", "%APPDATA%\\" + NAME + "\\kept.zinker")
     here("compare", "%APPDATA%/" + NAME + "/kept.zinker", "here:fernwatch")
+    here("check")
+    assert ("in use here" in here("seal", code=None).out) == bool(seal)
 
 
 def test_long_paths_and_odd_names_come_back(here):

@@ -7,7 +7,7 @@ import msgspec
 
 from zinker.model import crosswalk
 from zinker.profiles import layout
-from zinker.shelf import versions
+from zinker.shelf import keys, versions
 from zinker.subjects import subject
 
 for name, schema in (
@@ -15,6 +15,7 @@ for name, schema in (
     ("subject", subject.schema()),
     ("crosswalk", crosswalk.schema()),
     ("version", versions.schema()),
+    ("seal", keys.schema()),
 ):
     data = msgspec.json.format(msgspec.json.encode(schema), indent=2) + b"\n"
     Path(sys.argv[1], f"{name}.schema.json").write_bytes(data)

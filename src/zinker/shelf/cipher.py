@@ -1,8 +1,8 @@
 """What a sealed shelf is written in: names that say nothing, and bytes of which none can be changed unnoticed.
 
 A name is encrypted folder by folder, but for the first (`objects`, `subjects`, `changes`), with AES-SIV (RFC 5297),
-whose associated data is the plain path of the folder; it is written in base32 (RFC 4648), in small letters, without
-padding, as some disks do not tell letters from capitals. The same name is the same one every time.
+whose associated data is the plain path of the folder. It is written in hexadecimal, as some disks do not tell
+letters from capitals. The same name is the same one every time.
 
 A file is a line that says what it is, 16 random bytes, and pieces of 64 KiB, the last one shorter and perhaps
 empty, each encrypted with AES-256-GCM (NIST SP 800-38D) and 16 bytes longer. The key is the file's own: HKDF (RFC
@@ -11,7 +11,6 @@ nonce is the number of the piece in 11 bytes, and a byte that is 1 for the last 
 another piece or another length do not open.
 """
 
-import base64
 import io
 import itertools
 import secrets
@@ -56,15 +55,13 @@ class Cipher:
         """Return what a name in a folder, by its plain path, stands for; raises `Forged` where it is none."""
         if not folder and own in FOLDERS:
             return own
-        data = own.upper().encode() + b"=" * (-len(own) % 8)
         try:
-            return self._siv.decrypt(base64.b32decode(data), [folder.encode()]).decode()
+            return self._siv.decrypt(bytes.fromhex(own), [folder.encode()]).decode()
         except (InvalidTag, ValueError):
             raise Forged(f"{own} is no name of this shelf") from None
 
     def _sealed(self, folder: str, own: str) -> str:
-        data = self._siv.encrypt(own.encode(), [folder.encode()])
-        return base64.b32encode(data).rstrip(b"=").decode().lower()
+        return self._siv.encrypt(own.encode(), [folder.encode()]).hex()
 
     def sealing(self, name: str, file: IO[bytes]) -> "Sealing":
         """Begin to encrypt a file of that plain name."""

@@ -18,6 +18,7 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from zinker.model.errors import Damaged, Refused, reason
+from zinker.model.plain_json import schema_of
 from zinker.profiles.sealing import Lock, NotOpened, cannot_seal, seal_bytes, unseal_bytes
 from zinker.shelf.record import opened, sealed
 from zinker.shelf.storage import SEAL, Storage
@@ -167,6 +168,11 @@ class Seal:
             if keys.add(content, lock, number=1) is not None and keys.opened_by(lock) != (1, content):
                 raise Refused("Shelf not made", f"{told} does not open it again", "Report this, please.")
             return self.opened(storage) or (1, content)
+
+
+def schema() -> dict[str, object]:
+    """Return the JSON Schema (2020-12) of a key."""
+    return schema_of(KeyPage, "Zinker shelf: a key of a sealed one")
 
 
 def fingerprint(key: bytes) -> str:
