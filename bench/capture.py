@@ -192,7 +192,8 @@ class Bench:
 
     def row(self, case: str, yardstick: str, reach: str, own: float, other: float, peak: float) -> None:
         """Keep and print a result."""
-        self.rows.append(f"| {case} | {yardstick} | {reach} × | {own / other:.1f} × | {peak:.0f} MB |")
+        aim = f"{reach} ×" if reach else ""
+        self.rows.append(f"| {case} | {yardstick} | {aim} | {own / other:.1f} × | {peak:.0f} MB |")
         print(
             f"{case}: {own:.2f} s, {yardstick} {other:.2f} s: {own / other:.2f} x, {peak:.0f} MB", flush=True
         )
