@@ -53,15 +53,27 @@ def seconds(command: list[str], environment: dict[str, str]) -> float:
     return time.perf_counter() - started
 
 
-def compare(zinker: list[str], bare: list[str], environment: dict[str, str]) -> tuple[float, float]:
-    """Run both in turns; the medians of their times in seconds."""
+def compare(zinker: list[str], bare: list[str], both: list[dict[str, str]]) -> tuple[float, float]:
+    """Run both in turns, each with its environment; the medians of their times in seconds."""
     times: tuple[list[float], list[float]] = ([], [])
     for number in range(ROUNDS + 3):
-        for command, kept in zip((zinker, bare), times, strict=True):
+        for command, environment, kept in zip((zinker, bare), both, times, strict=True):
             taken = seconds(command, environment)
             if number >= 3:  # the first runs fill the caches
                 kept.append(taken)
     return statistics.median(times[0]), statistics.median(times[1])
+
+
+def garden(folder: Path) -> Path:
+    """Build the demo garden, with a few versions on its shelf; returns what ZINKER_HOME is then."""
+    from zinker.demo.garden import build
+    from zinker.jobs import export, load_setup
+
+    home = build(folder / "garden") / "zinker-home"
+    os.environ["ZINKER_HOME"] = str(home)
+    for label in ("season-start", "before-update", "agreed"):
+        export(load_setup(), "mosslight", place="potting-shed", label=label, again=True)
+    return home
 
 
 def main() -> None:
@@ -78,21 +90,27 @@ def main() -> None:
         own.write_text(SCRIPT.format(module="zinker.cli.main"))
         environment["PYTHONPATH"] = folder
         rows = []
-        for case, arguments, more in (
-            ("`zinker --version`", ["--version"], {}),
-            ("completing a command", [], {"complete": "1"}),
+        environment["ZINKER_HOME"] = str(garden(Path(folder)))
+        for case, arguments, typed, reach in (
+            ("`zinker --version`", ["--version"], "", 1.15),
+            ("completing a command", [], " ", 1.15),
+            ("completing a subject", [], " show moss", 1.6),
+            ("completing a reference", [], " show mosslight@", 1.6),
         ):
             both = []
             for name, script in (("ZINKER", own), ("BARE", bare)):
-                extra = {
-                    f"_{name}_COMPLETE": "complete_bash",
-                    "COMP_WORDS": f"{script.name} ",
-                    "COMP_CWORD": "1",
+                line = f"{script.name}{typed if script is own else ' '}"
+                asks = {
+                    f"_{name}_COMPLETE": "complete_fish",
+                    "_TYPER_COMPLETE_FISH_ACTION": "get-args",
+                    "_TYPER_COMPLETE_ARGS": line,
                 }
-                both.append(([sys.executable, str(script), *arguments], extra if more else {}))
-            merged = environment | both[0][1] | both[1][1]
-            own_time, bare_time = compare(both[0][0], both[1][0], merged)
-            rows.append(f"| start: {case} | a bare Typer program | 1.15 × | {own_time / bare_time:.2f} × |")
+                both.append(environment | (asks if typed else {}))
+            commands = [[sys.executable, str(script), *arguments] for script in (own, bare)]
+            own_time, bare_time = compare(*commands, both)
+            rows.append(
+                f"| start: {case} | a bare Typer program | {reach} × | {own_time / bare_time:.2f} × |"
+            )
             print(
                 f"{case}: {own_time * 1000:.0f} ms, bare {bare_time * 1000:.0f} ms: {own_time / bare_time:.2f} x"
             )

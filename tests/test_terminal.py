@@ -156,4 +156,4 @@ def test_a_shelf_of_a_newer_format_is_left_alone(kept):
     (kept.path / "shelf/shelf.json").write_text('{"format": 3}')
     assert "Use a newer Zinker" in kept("list", code=5).err
     (kept.path / "shelf/shelf.json").write_text("")
-    assert "it is damaged" in kept("export", "mosslight", "--place", "potting-shed", code=5).err
+    assert "shelf.json is damaged" in kept("export", "mosslight", "--place", "potting-shed", code=5).err

@@ -4,6 +4,9 @@ from typing import Any
 
 import typer
 
+# Set by a shell that asks how a line may go on; in the words of Typer's scripts.
+ASKED = "_ZINKER_COMPLETE"
+
 
 def new_app(**more: Any) -> typer.Typer:
     """Return an app for commands, which raises what they raise."""

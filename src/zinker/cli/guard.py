@@ -11,6 +11,7 @@ from typing import Any, Final, TypeVar, cast
 
 import typer
 
+from zinker.cli.app import ASKED
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
 INTERRUPTED: Final = 3  # the exit code
@@ -19,6 +20,10 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 def guarded(command: Command) -> Command:
     """Return a command that says in words what goes wrong in it, and ends with the code of that."""
+    if ASKED in os.environ:
+        from zinker.cli.completing import attach
+
+        attach(command)
 
     @functools.wraps(command)
     def run(*arguments: Any, **given: Any) -> None:

@@ -15,7 +15,7 @@ from typing import Annotated
 import typer
 
 import zinker
-from zinker.cli.app import new_app
+from zinker.cli.app import ASKED, new_app
 from zinker.cli.guard import INTERRUPTED, guarded, interrupted, terminated, was_interrupted
 
 # In the order of the work: name, what it does, and the heading it stands under.
@@ -54,6 +54,27 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
+def _install(wanted: bool) -> None:
+    if wanted:
+        _completion(install=True)
+
+
+def _show(shell: str) -> None:
+    if shell:
+        _completion(shell)
+
+
+@guarded
+def _completion(shell: str = "", install: bool = False) -> None:
+    from zinker.cli import completing
+
+    if install:
+        print(*completing.install(), "New shells complete.", sep="\n")
+    else:
+        print(completing.script_for(shell), end="")
+    raise typer.Exit
+
+
 def main(
     ctx: typer.Context,
     config: Annotated[
@@ -63,6 +84,25 @@ def main(
     version: Annotated[
         bool, typer.Option("--version", is_eager=True, callback=_version, help="Show the version.")
     ] = False,
+    install_completion: Annotated[
+        bool,
+        typer.Option(
+            "--install-completion",
+            is_eager=True,
+            callback=_install,
+            help="Have this shell complete what is typed.",
+        ),
+    ] = False,
+    show_completion: Annotated[
+        str,
+        typer.Option(
+            "--show-completion",
+            is_eager=True,
+            callback=_show,
+            help="What bash, zsh, fish or powershell needs for it.",
+            metavar="SHELL",
+        ),
+    ] = "",
 ) -> None:
     """REF is [place:]subject[/instance][@version]. Example: `zinker export mosslight`."""
     ctx.obj = config
@@ -70,7 +110,8 @@ def main(
 
 def app_for(words: Sequence[str]) -> typer.Typer:
     """Return the command line for some words: all commands by name, and the one that they name as it is."""
-    app = new_app(no_args_is_help=True)
+    is_asked = ASKED in os.environ  # Typer answers, and has options of its own then
+    app = new_app(no_args_is_help=True, add_completion=is_asked)
     app.callback()(main)
     chosen = _chosen(words)
     for name, (panel, text) in COMMANDS.items():
@@ -102,7 +143,7 @@ def _chosen(words: Sequence[str]) -> str:
 
 def _words() -> list[str]:
     """Return the words of the command line, or of the one that is to be completed."""
-    if "_ZINKER_COMPLETE" in os.environ:
+    if ASKED in os.environ:
         line = os.environ.get("_TYPER_COMPLETE_ARGS") or os.environ.get("COMP_WORDS", "")
         return line.split()[1:]
     return sys.argv[1:]
