@@ -2,6 +2,7 @@
 
 import os
 import re
+import shutil
 import subprocess
 import sys
 
@@ -157,3 +158,35 @@ def test_a_shelf_of_a_newer_format_is_left_alone(kept):
     assert "Use a newer Zinker" in kept("list", code=5).err
     (kept.path / "shelf/shelf.json").write_text("")
     assert "shelf.json is damaged" in kept("export", "mosslight", "--place", "potting-shed", code=5).err
+
+
+def test_alone_it_says_what_to_do_first(garden, tmp_path):
+    """On a machine of one's own: what is found there, and the command that keeps it all."""
+    home = tmp_path / "own"
+    (home / ".config/mosslight").mkdir(parents=True)
+    shutil.copy(garden.ini, home / ".config/mosslight/mosslight.ini")
+    garden.env["HOME"] = str(home)
+    out = garden().out
+    assert re.search(r"mosslight +Mosslight greenhouse lighting +not yet", out)
+    command = next(line.split() for line in out.splitlines() if line.startswith("    zinker"))
+    assert command == ["zinker", "export", "--all"]
+    garden(*command[1:])
+    assert "just now" in garden().out and "zinker compare" in garden().out
+    (home / ".config/mosslight/mosslight.ini").unlink()
+    assert "export --home" in garden().out and "1 subject" in garden().out
+
+
+@pytest.mark.parametrize(
+    ("words", "why"),
+    [
+        (["show"], "Missing argument"),
+        (["show", "--bogus"], "No such option: --bogus"),
+        (["sho"], "No such command 'sho'"),
+        (["thin", "--newest", "x"], "--newest"),
+        (["import", "mosslight", "--on-conflict", "shout"], "--on-conflict"),
+    ],
+)
+def test_mistakes_of_usage_are_said_to_programs_too(garden, words, why):
+    done = garden(*words, "--json", code=2)
+    assert why in done.json["error"]["why"] and "--help" in done.json["error"]["then"]
+    assert why in done.err and why in garden(*words, code=2).err.replace("│", " ")

@@ -41,7 +41,7 @@ JOBS = (
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),
     ("surveying",),
-    ("labelling", "sealing", "thinning", "verifying", "copying", "unread", "completing"),
+    ("labelling", "beginning", "sealing", "thinning", "verifying", "copying", "unread", "completing"),
     ("resetting", "transferring"),
     ("rounds",),
     ("schedule",),

@@ -36,14 +36,14 @@ def guarded(command: Command) -> Command:
         except (KeyboardInterrupt, typer.Abort):
             raise typer.Exit(interrupted()) from None
         except ZinkerError as error:
-            raise typer.Exit(_told(error)) from None
+            raise typer.Exit(told(error)) from None
         except BrokenPipeError:  # the reader has gone, which is no mistake
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             raise typer.Exit(0) from None
         except OSError as error:
             then = "Put that right and run this again; whatever was begun is put right then, too."
             what = Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then)
-            raise typer.Exit(_told(what)) from None
+            raise typer.Exit(told(what)) from None
         except Exception as error:  # noqa: BLE001 - a mistake in Zinker itself must be said, too
             if type(error).__module__.startswith(("click.", "typer.")):
                 raise  # a value that an option cannot take
@@ -103,11 +103,17 @@ def interrupted() -> int:
     return INTERRUPTED
 
 
-def _told(error: ZinkerError) -> int:
+def wants_json() -> bool:
+    """Tell whether a program reads what is written."""
+    words = " ".join(sys.argv).replace("--format=", "--format ")
+    return "--json" in sys.argv or "--format json" in words
+
+
+def told(error: ZinkerError) -> int:
+    """Say an error, for programs, too, where they read it, and return its exit code."""
     from zinker.cli.output import emit_json, say
 
-    words = " ".join(sys.argv).replace("--format=", "--format ")
-    if "--json" in sys.argv or "--format json" in words:
+    if wants_json():
         emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
     say(error)
     return error.exit_code

@@ -16,7 +16,8 @@ import typer
 
 import zinker
 from zinker.cli.app import ASKED, new_app
-from zinker.cli.guard import INTERRUPTED, guarded, interrupted, terminated, was_interrupted
+from zinker.cli.guard import INTERRUPTED, guarded, interrupted, terminated, told, wants_json, was_interrupted
+from zinker.model.errors import WrongUsage
 
 # In the order of the work: name, what it does, and the heading it stands under.
 COMMANDS = {
@@ -106,12 +107,26 @@ def main(
 ) -> None:
     """REF is [place:]subject[/instance][@version]. Example: `zinker export mosslight`."""
     ctx.obj = config
+    if ctx.invoked_subcommand is None:
+        _begin(ctx)
+
+
+@guarded
+def _begin(ctx: typer.Context) -> None:
+    """Say what to do first on this machine."""
+    from zinker.cli.output import emit, setup_of, tell_troubles
+    from zinker.jobs.beginning import beginning
+    from zinker.reports.beginning import beginning_blocks
+
+    setup = setup_of(ctx)
+    emit(beginning_blocks(beginning(setup)))
+    tell_troubles(setup)
 
 
 def app_for(words: Sequence[str]) -> typer.Typer:
     """Return the command line for some words: all commands by name, and the one that they name as it is."""
     is_asked = ASKED in os.environ  # Typer answers, and has options of its own then
-    app = new_app(no_args_is_help=True, add_completion=is_asked)
+    app = new_app(invoke_without_command=True, add_completion=is_asked)
     app.callback()(main)
     chosen = _chosen(words)
     for name, (panel, text) in COMMANDS.items():
@@ -149,6 +164,25 @@ def _words() -> list[str]:
     return sys.argv[1:]
 
 
+def _call(app: typer.Typer) -> None:
+    """Call the app; a mistake of usage is also written for programs where they asked for that."""
+    own = {"prog_name": "zinker", "windows_expand_args": False}
+    if not wants_json():
+        app(**own)
+        return
+    try:
+        code = app(standalone_mode=False, **own)
+    except Exception as error:
+        if not hasattr(error, "format_message"):
+            raise
+        command = getattr(getattr(error, "ctx", None), "command_path", "zinker")
+        then = f"`{command} --help` shows what there is."
+        raise SystemExit(
+            told(WrongUsage("Not understood", error.format_message().rstrip("."), then))
+        ) from None
+    raise SystemExit(code if isinstance(code, int) else 0)
+
+
 def run() -> None:
     """Run the command line; ends with an exit code."""
     for name in ("stdout", "stderr"):
@@ -166,7 +200,7 @@ def run() -> None:
     gc.set_threshold(200_000, 50, 50)
     try:
         # What stands for several files, or for a place's own folder, is for the command to understand.
-        app_for(_words())(prog_name="zinker", windows_expand_args=False)
+        _call(app_for(_words()))
     except (SystemExit, KeyboardInterrupt) as end:
         code = end.code if isinstance(end, SystemExit) else 1
         # A service that was interrupted ends with 0; all else was interrupted once more on its way out.
