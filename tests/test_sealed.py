@@ -6,6 +6,8 @@ import json
 import random
 import re
 import shutil
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import pytest
 from conftest import Garden
@@ -18,6 +20,7 @@ from zinker.shelf.cipher import PIECE, Cipher, opened
 from zinker.shelf.storage import FolderStorage, Forged
 
 KEY = bytes(range(32))
+KILLING = Path(__file__).parent / "killing"
 
 
 @pytest.fixture
@@ -336,3 +339,27 @@ def test_it_costs_two_requests_a_command(garden, tmp_path):
     assert counts["passphrase"] <= counts[""] + 4, counts
     between.stop()
     server.stop()
+
+
+@pytest.mark.soak
+def test_many_that_make_it_at_once_or_are_cut_off_make_one(tmp_path):
+    def another(name, phrase):
+        own = sealed(Garden(tmp_path / name))
+        toml = own.home / "zinker.toml"
+        toml.write_text(re.sub("^shelf = .*", f'shelf = "{tmp_path}/shelf"', toml.read_text(), flags=re.M))
+        own.env["ZINKER_SECRET_SEAL"] = phrase
+        return own
+
+    gardens = [another(f"g{n}", "three quiet ferns" if n else "four louder ferns") for n in range(4)]
+    with ThreadPoolExecutor(4) as pool:
+        ends = list(pool.map(lambda one: one("export", "mosslight", *AT, code=None).code, gardens))
+    assert ends in ([0, 3, 3, 3], [3, 0, 0, 0]), ends  # those with the other passphrase are told
+    winner = gardens[0 if ends[0] == 0 else 1]
+    assert winner("check").code == 0 and len(winner("list", "--json").json) == ends.count(0)
+    for number in range(1, 14):
+        shutil.rmtree(tmp_path / "shelf")
+        own = another(f"k{number}", "three quiet ferns")
+        kill = {"KILL_AT": str(number), "KILL_BELOW": "shelf", "PYTHONPATH": str(KILLING)}
+        assert own("export", "mosslight", *AT, code=None, env=kill).code == -9
+        own("export", "mosslight", *AT)
+        assert own("check").code == 0 and own("seal", "--json").json["opened_by"] == 1
