@@ -10,11 +10,15 @@ READY := $(VENV)/ready
 # Compiled modules are kept: without them, every start of the command takes twice as long.
 unexport PYTHONDONTWRITEBYTECODE
 
+# For `make release`: what it is to be called, and the Pythons to try it with.
+VERSION ?=
+PYTHONS ?=
+
 # For `make portable`: the embeddable package of Python for Windows, and where to build the stick.
 ARCHIVE ?=
 TO ?= dist/zinker-portable
 
-.PHONY: demo test soak check bench conformance screenshots schemas portable clean
+.PHONY: demo test soak check bench conformance screenshots schemas manual release portable clean
 
 demo: $(READY)
 	$(BIN)/zinker demo
@@ -52,6 +56,14 @@ screenshots: $(READY)
 
 schemas: $(READY)
 	$(BIN)/python tools/schemas.py docs
+
+# The manual page and what shells need to complete, as the commands are now.
+manual: $(READY)
+	$(BIN)/python tools/manual.py packaging
+
+# Wheel and source distribution in dist/, built twice, checked and tried; VERSION=0.2.0 names a new one first.
+release: $(READY)
+	$(BIN)/python tools/release.py --to dist $(if $(VERSION),--version $(VERSION)) $(foreach one,$(PYTHONS),--python $(one))
 
 # A folder, and a ZIP archive of it, that runs from a stick on a Windows machine without Python.
 portable: $(READY)
