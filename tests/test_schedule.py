@@ -347,7 +347,6 @@ def test_a_secret_is_asked_for_once_and_kept_for_its_owner_alone(evening):
         *words, answers=[("Do this?", "y\n"), ("The secret of technician", "tulip-bulb\n")]
     )
     assert code == 0, said
-    assert said.count("tulip-bulb") == 0
     kept = evening.home / "own/front-desk"
     assert kept.read_text() == "tulip-bulb\n" and kept.stat().st_mode & 0o777 == 0o600
     found = [path for path in evening.home.rglob("*") if path.is_file() and b"tulip" in path.read_bytes()]

@@ -28,6 +28,7 @@ LAYERS = (
 JOBS = (
     ("secrets",),
     ("unlocking",),
+    ("shelves",),
     ("setup", "references"),
     ("session",),
     ("capture",),

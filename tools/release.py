@@ -4,7 +4,7 @@
     python tools/release.py --to dist --version 0.2.0 --python /usr/bin/python3.11 --python /usr/bin/python3.13
 
 With `--version`, that goes into the program and the changelog first, whose newest part gets the date of today.
-Needs the packages build and twine, and the network, for what packages need.
+Needs the network: what builds and checks is installed into an environment of its own.
 """
 
 import argparse
@@ -42,31 +42,38 @@ def set_version(version: str) -> None:
     subprocess.run([sys.executable, PROJECT / "tools/manual.py", PROJECT / "packaging"], check=True, env=own)
 
 
-def built(folder: Path) -> dict[str, bytes]:
+def environment(python: str, folder: Path, *packages: str | Path) -> Path:
+    """Make an environment with some packages in it; returns where its programs are."""
+    subprocess.run([python, "-m", "venv", folder], check=True)
+    programs = folder / ("Scripts" if os.name == "nt" else "bin")
+    subprocess.run(
+        [programs / "python", "-m", "pip", "install", "--quiet", *packages], check=True, env=clean()
+    )
+    return programs
+
+
+def clean() -> dict[str, str]:
+    """Return the environment without what leads to this project, or to what somebody keeps."""
+    return {name: value for name, value in os.environ.items() if not name.startswith(("ZINKER", "PYTHON"))}
+
+
+def built(tools: Path, folder: Path) -> dict[str, bytes]:
     """Build both distributions in a copy of the project; returns them by name."""
     source = folder / "source"
     shutil.copytree(PROJECT, source, ignore=LEFT_OUT)
-    own = os.environ | {"SOURCE_DATE_EPOCH": EPOCH}
-    subprocess.run(
-        [sys.executable, "-m", "build", "--outdir", folder / "out", source],
-        check=True,
-        env=own,
-        stdout=subprocess.DEVNULL,
-    )
+    words = [tools / "python", "-m", "build", "--outdir", folder / "out", source]
+    own = clean() | {"SOURCE_DATE_EPOCH": EPOCH}
+    subprocess.run(words, check=True, env=own, stdout=subprocess.DEVNULL)
     return {path.name: path.read_bytes() for path in sorted((folder / "out").iterdir())}
 
 
 def tried(python: str, wheel: Path, folder: Path) -> str:
     """Install a wheel into an empty environment, and run the demo there; returns what it says of itself."""
-    subprocess.run([python, "-m", "venv", folder], check=True)
-    own = {name: value for name, value in os.environ.items() if not name.startswith(("ZINKER", "PYTHON"))}
-    bin = folder / ("Scripts" if os.name == "nt" else "bin")
-    subprocess.run([bin / "python", "-m", "pip", "install", "--quiet", wheel], check=True, env=own)
-    demo = [bin / "zinker", "demo", "--folder", folder / "demo", "--build-only"]
-    subprocess.run(demo, check=True, env=own, cwd=folder, stdout=subprocess.DEVNULL)
-    said = subprocess.run(
-        [bin / "zinker", "--version"], check=True, env=own, cwd=folder, capture_output=True, text=True
-    )
+    programs = environment(python, folder, wheel)
+    demo = [programs / "zinker", "demo", "--folder", folder / "demo", "--build-only"]
+    subprocess.run(demo, check=True, env=clean(), cwd=folder, stdout=subprocess.DEVNULL)
+    words = [programs / "zinker", "--version"]
+    said = subprocess.run(words, check=True, env=clean(), cwd=folder, capture_output=True, text=True)
     return said.stdout.strip()
 
 
@@ -81,14 +88,15 @@ def main() -> None:
         set_version(chosen.version)
     with tempfile.TemporaryDirectory(prefix="zinker-release-") as name:
         base = Path(name)
-        first, second = (built(base / which) for which in ("first", "second"))
+        tools = environment(sys.executable, base / "tools", "build>=1.2", "twine>=5")
+        first, second = (built(tools, base / which) for which in ("first", "second"))
         if first != second:
             sys.exit(f"Not reproducible: {', '.join(one for one in first if first[one] != second.get(one))}")
         chosen.to.mkdir(parents=True, exist_ok=True)
         paths = [chosen.to / one for one in first]
         for path in paths:
             path.write_bytes(first[path.name])
-        subprocess.run([sys.executable, "-m", "twine", "check", "--strict", *paths], check=True)
+        subprocess.run([tools / "python", "-m", "twine", "check", "--strict", *paths], check=True)
         wheel = next(path for path in paths if path.suffix == ".whl")
         missing = [
             one for one in INSIDE if not any(one in held for held in zipfile.ZipFile(wheel).namelist())
