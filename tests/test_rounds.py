@@ -144,6 +144,13 @@ def test_what_fails_at_one_place_stops_no_other_and_nothing_is_half_there(house)
     shed = house.agreed["potting-shed/Users/ivy/AppData/Roaming/mosslight/mosslight.ini"]
     assert house.ini.read_bytes() == shed
     assert "It was not begun" in house("changes", "1").out
+    # Also where it is not known what there would be.
+    toml = house.home / "zinker.toml"
+    toml.write_text(f'{toml.read_text()}[rounds.whole]\nwhat = ["potting-shed:quillfern", "glasshouse:*"]\n')
+    whole = house("export", "--round", "whole", code=3)
+    assert "Of 2: 1 kept, 1 not whole." in whole.out and "No answer from glasshouse" in whole.err
+    house("document", "--round", "whole", "--output", "whole.md", code=1)
+    assert "glasshouse" in (house.path / "whole.md").read_text()
     # Where nothing can be planned at all, it is refused, with all reasons.
     shutil.rmtree(house.path / "potting-shed")
     (house.home / "zinker.toml").write_text(

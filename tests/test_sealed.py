@@ -183,7 +183,7 @@ def test_two_keys_open_it_so_that_one_can_be_changed(garden):
     assert [(one["kind"], one["in_use"]) for one in keys] == [("passphrase", False), ("key file", True)]
     refused = garden("seal", "remove", "1", code=3)
     assert "--yes was not given" in refused.err and "passphrase" in refused.out
-    garden("seal", "remove", "1", "--yes")
+    assert "zinker.toml" not in garden("seal", "remove", "1", "--yes").out
     assert "it is the last one" in garden("seal", "remove", "2", "--yes", code=3).err
     assert "there is no key 7" in garden("seal", "remove", "7", "--yes", code=2).err
     assert garden("show", "mosslight@x", "--find", "dusk").out
@@ -209,7 +209,10 @@ def test_two_keys_open_it_so_that_one_can_be_changed(garden):
     assert "no terminal to ask" in garden("seal", "add", code=2).err
     garden("seal", "add", env={"ZINKER_SECRET_NEW_SEAL": "four louder ferns"})
     sealed(garden)
-    assert "mosslight" in garden("list", env={"ZINKER_SECRET_SEAL": "four louder ferns"}).out
+    other = {"ZINKER_SECRET_SEAL": "four louder ferns"}
+    assert "mosslight" in garden("list", env=other).out
+    assert "name another one there" in garden("seal", "remove", "3", "--yes", env=other).out
+    assert "does not open" in garden("list", code=3, env=other).err
 
 
 def test_a_passphrase_is_asked_for_at_a_terminal(garden):

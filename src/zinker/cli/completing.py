@@ -2,6 +2,7 @@
 
 import inspect
 import os
+import re
 import shlex
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -36,8 +37,8 @@ def attach(command: Callable[..., Any]) -> None:
     """Have the parameters of a command completed."""
     for parameter in inspect.signature(command).parameters.values():
         for option in get_args(parameter.annotation)[1:]:
-            metavar = str(getattr(option, "metavar", None) or "").strip("[]. ").partition("|")[0].rstrip("].")
-            kind = _OF.get(metavar) or _OF.get(parameter.name)
+            called = re.match(r"\[?([A-Z]+)", getattr(option, "metavar", None) or "")
+            kind = _OF.get(called[1] if called else "") or _OF.get(parameter.name)
             if kind and hasattr(option, "autocompletion"):
                 option.autocompletion = _completer(kind)
 

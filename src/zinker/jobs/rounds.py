@@ -19,7 +19,7 @@ from zinker.jobs.plan.conflicts import Resolve, replace
 from zinker.jobs.resetting import planned_reset
 from zinker.jobs.setup import Setup
 from zinker.jobs.together import CONCURRENCY, Plans, Task, Together, carry_out_together
-from zinker.model.errors import WrongUsage, ZinkerError
+from zinker.model.errors import NoAnswer, WrongUsage, ZinkerError
 from zinker.model.names import home_of, unknown
 from zinker.places.here import Here
 
@@ -131,8 +131,13 @@ def _meant(setup: Setup, name: str, place: str, subject: str, is_live: bool) -> 
         return
     kept = {} if is_live else _kept(setup)
     for at in setup.places if place == _ANY else [place]:
-        if is_live:
-            there = list(_present(setup, at)) if place != _ANY or not setup.places[at].absence() else []
+        if is_live and place == _ANY and setup.places[at].absence():
+            there = []
+        elif is_live:
+            try:
+                there = list(_present(setup, at))
+            except NoAnswer:  # the others are captured all the same, and this is told of that one
+                there = [_ANY]
         else:
             there = [id for id, homes in kept.items() if home_of(at, Here().machine) in homes]
             # A machine that has another name since a fire has nothing of its own yet; what it is to have is said.
@@ -219,6 +224,8 @@ def export_round(
 
 def _captured(setup: Setup, place: str, subject: str, capture: Callable[[Setup, str, str], Exported]) -> Kept:
     try:
+        if subject == _ANY:
+            setup.place(place)  # says why it is not known what is there
         return Kept(place, subject, capture(setup, place, subject))
     except ZinkerError as error:
         return Kept(place, subject, error=error)
@@ -233,6 +240,8 @@ def documented_round(
     """
     for place, subject in what.members:
         try:
+            if subject == _ANY:
+                setup.place(place)
             reference = f"{place}:{subject}" if is_live else version_of(setup, place, subject, what.version)
             with documented(setup, reference) as found:
                 yield found

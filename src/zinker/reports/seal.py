@@ -26,6 +26,8 @@ def seals_blocks(seals: Seals) -> Iterator[Block]:
     yield Table(_COLUMNS, tuple(_row(key, seals.opened_by) for key in seals.keys))
     if seals.why:
         yield Paragraph(f"None of them is at hand: {seals.why}.", "left")
+    if seals.removed and seals.removed == seals.opened_by:
+        yield Paragraph("It is the one that zinker.toml names as `seal`: name another one there.", "left")
     if seals.removed:
         yield Paragraph(
             "Whoever has that key, and an older copy of what is there, can still read all of it. To lock them out, "
