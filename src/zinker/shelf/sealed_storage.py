@@ -141,7 +141,7 @@ class SealedStorage(Storage):
         """Raise `Refused` where there is a shelf, and it is not sealed: somebody may have put it there."""
         with contextlib.suppress(FileNotFoundError, NotADirectoryError):
             self.inner.size("shelf.json")
-            why = f"{self.told} is a shelf that is not sealed, and zinker.toml says `seal`"
+            why = f"{self.told} is a shelf that is not sealed, and a sealed one is asked for"
             then = "Name a new folder as `shelf`, and bring there what is kept: zinker copy --from SHELF."
             raise Refused("Shelf not opened", why, then)
 
