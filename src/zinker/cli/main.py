@@ -172,6 +172,8 @@ def _call(app: typer.Typer) -> None:
         return
     try:
         code = app(standalone_mode=False, **own)
+    except typer.Abort:  # interrupted once more on its way out
+        raise SystemExit(1) from None
     except Exception as error:
         if not hasattr(error, "format_message"):
             raise

@@ -3,7 +3,7 @@
 import datetime
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import partial
 from typing import NamedTuple
 
@@ -220,6 +220,13 @@ class _Capture:
         self._problems.append(Problem(part.id, reading.document, "", why, carried=file is not None))
 
 
+def _waited(future: "Future[Reading]") -> Reading:
+    """Wait for what is being read; a signal that comes just before the waiting begins is seen all the same."""
+    while not wait([future], timeout=1.0).done:
+        pass
+    return future.result()
+
+
 def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Reading]]]:
     """Yield each document with what reads it; the files of the next ones are read and hashed meanwhile."""
     pool = ThreadPoolExecutor(_AHEAD_FAR)  # begins as many as are needed
@@ -228,7 +235,7 @@ def _read_ahead(found: Iterable[_At]) -> Iterator[tuple[_At, Callable[[], Readin
         for at in found:
             read: Callable[[], Reading] = partial(at.home.read, at.document)
             if at.home.traits.reads_ahead:
-                read = pool.submit(at.home.read, at.document).result
+                read = partial(_waited, pool.submit(at.home.read, at.document))
             waiting.append((at, read))
             if len(waiting) > (_AHEAD_FAR if at.home.is_far else _AHEAD):
                 yield waiting.popleft()
