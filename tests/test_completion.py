@@ -95,26 +95,32 @@ def plain(text):
 @pytest.mark.parametrize("shell", ["bash", "zsh"])
 def test_what_is_begun_is_completed_at_a_terminal(ready, shell, tmp_path):
     needs_system(shutil.which(shell), shell)
-    script = tmp_path / "script"
-    script.write_text(ready("--show-completion", shell).out)
-    words = {"bash": ["bash", "--norc", "--noprofile", "-i"], "zsh": ["zsh", "-f", "-i"]}[shell]
-    begin = {
-        "bash": "PS1='$ '",
-        "zsh": "PS1='$ '; unsetopt zle_bracketed_paste; autoload -Uz compinit; compinit -u -D",
-    }
-    at = Shell(ready, words, f"{begin[shell]}; source {script}")
+    home = tmp_path / "home"
+    home.mkdir()
+    # Somebody's own file, kept elsewhere, in an old encoding, without a last line end.
+    (tmp_path / "own").write_bytes(b"PS1='$ '  # B\xe4nke")
+    (home / f".{shell}rc").symlink_to(tmp_path / "own")
+    ready.env |= {"HOME": str(home), "SHELL": f"/bin/{shell}"}
+    assert (
+        "Added to" in ready("--install-completion").out and "Added" not in ready("--install-completion").out
+    )
+    assert (tmp_path / "own").read_bytes().startswith(b"PS1='$ '  # B\xe4nke\n") and (
+        home / f".{shell}rc"
+    ).is_symlink()
+    begin = {"bash": "", "zsh": "unsetopt zle_bracketed_paste"}[shell]
+    at = Shell(ready, [shell, *(["--noprofile"] if shell == "bash" else []), "-i"], begin)
     for typed, added, more in CASES:
         at.completed(typed, added, more)
 
 
 def test_what_is_begun_is_completed_by_fish(ready, tmp_path):
     needs_system(shutil.which("fish"), "fish")
-    script = tmp_path / "script"
-    script.write_text(ready("--show-completion", "fish").out)
+    ready.env |= {"HOME": str(tmp_path), "SHELL": "/usr/bin/fish"}
+    ready("--install-completion")
     for typed, added, more in CASES:
-        asked = f"source {script}; complete -C {shlex.quote(typed)}"
+        asked = f"complete -C {shlex.quote(typed)}"
         done = subprocess.run(
-            ["fish", "--no-config", "-c", asked],
+            ["fish", "-c", asked],
             cwd=ready.path,
             env=ready.env,
             capture_output=True,

@@ -80,7 +80,7 @@ def _typed(ctx: typer.Context) -> tuple[str, dict[str, str]]:
     """Return the first thing that is named on the line, and the options; nobody parses an unfinished one."""
     flags = {name for one in ctx.command.params if getattr(one, "is_flag", False) for name in one.opts}
     named, options = "", {}
-    words = iter(_line()[:-1])
+    words = iter(line()[:-1])
     for word in words:
         if word == ctx.info_name:
             named = ""  # what stands before the command is not about it
@@ -92,14 +92,14 @@ def _typed(ctx: typer.Context) -> tuple[str, dict[str, str]]:
     return named, options
 
 
-def _line() -> list[str]:
+def line() -> list[str]:
     """Return the words of the line, the one that is begun last."""
-    line = os.environ.get("_TYPER_COMPLETE_ARGS") or os.environ.get("COMP_WORDS", "")
+    typed = os.environ.get("_TYPER_COMPLETE_ARGS") or os.environ.get("COMP_WORDS", "")
     try:
-        words = shlex.split(line)
+        words = shlex.split(typed)
     except ValueError:  # a quote that is still open
-        words = line.split()
-    return [*words, ""] if line.endswith(" ") else words
+        words = typed.split()
+    return [*words, ""] if typed.endswith(" ") else words
 
 
 # Each shell asks with the line up to the cursor, and gets a line for each word: the word, a tab, what it is.
@@ -201,12 +201,12 @@ def install(shell: str = "") -> list[str]:
     if name == "fish":
         return done
     profile = Path("~", f".{name}rc").expanduser()
-    line = f"source '{path}'  # completion of zinker\n"
+    added = f"source '{path}'  # completion of zinker\n"
     if name == "zsh":
-        line = f"autoload -Uz compinit && compinit\n{line}"
-    before = profile.read_text(encoding="utf-8") if profile.exists() else ""
-    if line not in before:
-        end = "" if not before or before.endswith("\n") else "\n"
-        write_file(profile, (before + end + line).encode())
-        done.append(f"Added to {profile}: {line.splitlines()[-1]}")
+        added = f"(( $+functions[compdef] )) || {{ autoload -Uz compinit && compinit }}\n{added}"
+    before = profile.read_bytes() if profile.exists() else b""
+    if added.encode() not in before:
+        with profile.open("ab") as file:  # it may be a link, and is somebody's own
+            file.write(b"\n" * (before[-1:] not in (b"", b"\n")) + added.encode())
+        done.append(f"Added to {profile}: {added.splitlines()[-1]}")
     return done

@@ -159,8 +159,9 @@ def _chosen(words: Sequence[str]) -> str:
 def _words() -> list[str]:
     """Return the words of the command line, or of the one that is to be completed."""
     if ASKED in os.environ:
-        line = os.environ.get("_TYPER_COMPLETE_ARGS") or os.environ.get("COMP_WORDS", "")
-        return line.split()[1:]
+        from zinker.cli.completing import line
+
+        return line()[1:]
     return sys.argv[1:]
 
 

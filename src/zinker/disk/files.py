@@ -220,6 +220,11 @@ def make_folders(folder: Path, mode: int | None = PRIVATE) -> list[Path]:
     return missing[::-1]
 
 
+def is_open_to_others(path: Path) -> bool:
+    """Tell whether other accounts may read a file, where modes say that (not on Windows); raises `OSError`."""
+    return os.name == "posix" and bool(stat.S_IMODE(path.stat().st_mode) & 0o077)
+
+
 def close_to_others(folder: Path) -> bool:
     """Take other accounts' rights to one's own folder; tells whether they had any."""
     looks = folder.stat()

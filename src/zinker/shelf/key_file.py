@@ -12,10 +12,9 @@ import hashlib
 import os
 import re
 import secrets
-import stat
 from pathlib import Path
 
-from zinker.disk.files import make_folders, open_own, read_regular
+from zinker.disk.files import is_open_to_others, make_folders, open_own, read_regular
 from zinker.model.errors import Refused, reason
 from zinker.shelf.keys import LENGTH
 
@@ -27,8 +26,7 @@ _LOOKS_LIKE = str.maketrans("018", "OIB")
 def read_key_file(path: Path) -> bytes:
     """Return the 32 bytes of a key file; raises `Refused` for one that is none, or that others can read."""
     try:
-        mode = path.stat().st_mode
-        if os.name == "posix" and stat.S_IMODE(mode) & 0o077:
+        if is_open_to_others(path):
             raise _refused(f"{path} can be read by others, too", f"Run: chmod 600 {path}")
         found = _LINE.search(read_regular(path).decode())
     except FileNotFoundError:

@@ -7,6 +7,7 @@ Both end with their own digest (record.py). A key is a passphrase (PBES2-HS512+A
 (A256KW). Keys come and go; what they open stays.
 """
 
+import contextlib
 import datetime
 import hashlib
 import re
@@ -95,10 +96,12 @@ class Keys:
             for is_copy, (page, data) in read.items():
                 if page is None:
                     other, good = read[not is_copy]
+                    mended = ""
                     if other is not None:
-                        self._storage.put(_name(number, is_copy), good)
-                    what = f"{'the copy of ' if is_copy else ''}key {number}"
-                    yield what, data.decode(), "its other copy" if other is not None else ""
+                        with contextlib.suppress(OSError):  # where it cannot be written, it is only said
+                            self._storage.put(_name(number, is_copy), good)
+                            mended = "its other copy"
+                    yield f"{'the copy of ' if is_copy else ''}key {number}", data.decode(), mended
 
     def _one(self, number: int) -> Key:
         page, why = self._read(number, is_copy=False)

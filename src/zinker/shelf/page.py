@@ -59,8 +59,9 @@ class Page:
                 return
         mended = ""
         if self._storage.names("subjects"):
-            self._storage.put(_NAME, _PAGE)
-            self._is_damaged, mended = False, "what is kept"
+            with contextlib.suppress(OSError):  # where it cannot be written, it is only said
+                self._storage.put(_NAME, _PAGE)
+                self._is_damaged, mended = False, "what is kept"
         yield _NAME, f"it is not {_PAGE.decode().strip()} and a line end", mended
 
     def _look(self) -> bool:

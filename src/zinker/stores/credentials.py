@@ -2,12 +2,11 @@
 
 import datetime
 import os
-import stat
 from pathlib import Path
 
 import msgspec
 
-from zinker.disk.files import read_regular, write_file
+from zinker.disk.files import is_open_to_others, read_regular, write_file
 from zinker.model.errors import Refused, reason
 from zinker.model.plain_json import decode
 
@@ -114,8 +113,7 @@ class Credential:
 
     def _read(self, path: Path) -> str:
         try:
-            mode = path.stat().st_mode
-            if os.name == "posix" and stat.S_IMODE(mode) & 0o077:
+            if is_open_to_others(path):
                 raise self._refused(f"{path} can be read by others, too", f"Run: chmod 600 {path}")
             return read_regular(path).decode().strip()
         except OSError as error:
