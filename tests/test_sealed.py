@@ -216,6 +216,9 @@ def test_two_keys_open_it_so_that_one_can_be_changed(garden):
 
 
 def test_a_passphrase_is_asked_for_at_a_terminal(garden):
+    refused = sealed(garden, "pasphrase")("export", "mosslight", *AT, code=2).err
+    assert "neither passphrase nor a path" in refused and not (garden.home / "pasphrase").exists()
+    sealed(garden)
     garden.env["ZINKER_SECRET_SEAL"] = ""
     new = [("New passphrase", "three quiet ferns\n"), ("Repeat", "three quiet ferns\n")]
     out, code = garden.at_terminal("export", "mosslight", *AT, answers=new)

@@ -122,6 +122,9 @@ class Shelves:
         from zinker.jobs.unlocking import PASSPHRASE, Unlocking
 
         said = self._entries.seal
+        if said not in ("", PASSPHRASE) and not set(said) & set("./\\"):
+            why = f"seal = {encode(said).decode()} is neither {PASSPHRASE} nor a path"
+            raise WrongUsage("Configuration not read", why, f"Write ./{said} for a key file of that name.")
         key_file = self.path(said) if said not in ("", PASSPHRASE) else None
         credential = self.credential("seal", "shelf", self._entries.seal_credential)
         return Unlocking(
