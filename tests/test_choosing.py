@@ -1,11 +1,15 @@
 """What of a profile is written: exactly, by address, by choice, and where something else is there."""
 
+import contextlib
 import json
 import os
 import re
 import shutil
+import struct
 
+import pyte
 import pytest
+from conftest import COMMAND
 
 IMPORT = ("import", "mosslight@season-start", "--place", "potting-shed")
 BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
@@ -177,6 +181,111 @@ def test_conflicts_are_asked_for_and_a_checklist_is_shown(kept):
     assert "1 setting written and read back" in out and code == 0 and "not chosen" not in out
     why = kept(*other, "--choose", "--yes", code=2).err + kept(*other, "--on-conflict", "ask", code=2).err
     assert why.count("there is no terminal to answer on") == 2
+
+
+class Screen:
+    """A command that fills a terminal, as somebody sees it; what draws it is another library's terminal."""
+
+    def __init__(self, garden, *arguments, columns=80, rows=30, **env):
+        fcntl, termios = pytest.importorskip("fcntl"), pytest.importorskip("termios")
+        self.screen = pyte.Screen(columns, rows)
+        self.stream = pyte.ByteStream(self.screen)
+        self.pid, self.terminal = pytest.importorskip("pty").fork()
+        if self.pid == 0:
+            fcntl.ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
+            os.chdir(garden.path)
+            os.execve(COMMAND[0], [*COMMAND, *map(str, arguments)], garden.env | {"TERM": "xterm"} | env)
+
+    def read(self):
+        with contextlib.suppress(OSError):  # how a terminal on Linux says that nobody is left
+            if piece := os.read(self.terminal, 65536):
+                self.stream.feed(piece)
+                return True
+        return False
+
+    def shows(self, *texts):
+        """Wait until all of some texts are on the screen; returns its lines."""
+        while not all(any(text in line for line in self.screen.display) for text in texts):
+            assert self.read(), "\n".join(self.screen.display)
+        return [line.rstrip() for line in self.screen.display]
+
+    def type(self, keys):
+        os.write(self.terminal, keys.encode())
+
+    def ends(self):
+        while self.read():
+            pass
+        os.close(self.terminal)
+        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+
+
+UP, DOWN, RIGHT, LEFT = (f"\x1b[{letter}" for letter in "ABCD")
+
+
+@pytest.mark.skipif(os.name == "nt", reason="needs a terminal of its own")
+@pytest.mark.timeout(300)
+def test_a_list_fills_the_terminal_folds_and_finds(kept):
+    beds = "".join(
+        f"\r\n[bed {n}]\r\nmoss = a {n}\r\nfern = \u202e{'long ' * 99}{n}\r\n" for n in range(2500)
+    )
+    pristine = kept.ini.read_bytes()
+    kept.ini.write_bytes(pristine + beds.encode())
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "beds")
+    kept.spoil()
+    kept.ini.write_bytes(
+        kept.ini.read_bytes().replace(b"moss = a", b"moss = b").replace(b"long 0", b"short 0")
+    )
+    before = kept.places("potting-shed")
+    words = ("import", "mosslight@beds", "--place", "potting-shed", "--choose")
+    screen = Screen(kept, *words)
+    shown = screen.shows("Enter goes on", "2,507 of 2,507 will be written")
+    assert shown[2] == "write  General preferences, mosslight.ini  2,504 items"
+    # What is below a head folds; what one stands at is told with its values: long ones cut, and none acts.
+    screen.type(LEFT)
+    shown = screen.shows("General preferences, mosslight.ini  2,504 items, folded", "Alarm sound")
+    screen.type(RIGHT)
+    screen.shows("/bed 0/fern")
+    screen.type("short")
+    shown = screen.shows("1 listed with “short”", "mosslight.ini, /bed 0/fern", "becomes  \\u202elong")
+    assert sum("…" in row for row in shown[-8:]) == 2
+    screen.type("\x15")  # as many shells have it; Escape waits for what may follow it
+    screen.shows("2,507 of 2,507 will be written ")
+    # A head stands for what is listed under it; what is not listed stays as it is.
+    screen.type("/moss")
+    screen.shows("2,500 listed with “/moss”")
+    screen.type(UP + " ")
+    screen.shows("7 of 2,507 will be written", "some   General preferences")
+    screen.type(DOWN + DOWN + " \x15")
+    screen.shows("8 of 2,507 will be written ")
+    screen.type("nowhere")
+    screen.shows("there is nothing with “nowhere”")
+    screen.type(" \x7f\x15")
+    screen.shows("8 of 2,507 will be written ", "General preferences")
+    screen.type("\r")
+    screen.shows("Write this?")
+    screen.type("y\r")
+    assert screen.ends() == 0
+    text = kept.ini.read_text()
+    assert (
+        text.count("moss = a") == 1
+        and "moss = a 1\n" in text
+        and "short" not in text
+        and "dusk = 19:30" in text
+    )
+    kept("undo", "--yes")
+    assert kept.places("potting-shed") == before
+    # Ctrl+C anywhere, and the terminal is as it was: what was on it before is on it again.
+    screen = Screen(kept, *words)
+    screen.shows("Enter goes on")
+    screen.type("\x03")
+    assert screen.ends() == 3 and kept.places("potting-shed") == before
+    shown = "\n".join(screen.screen.display)
+    assert "Interrupted" in shown and "?1049l" not in shown
+    # Where a terminal cannot be filled, there are numbers.
+    screen = Screen(kept, *words, TERM="dumb")
+    screen.shows("Numbers to leave out")
+    screen.type("\x03")
+    assert screen.ends() == 3
 
 
 def test_the_result_is_read_back_told_and_written_for_the_ticket(kept):

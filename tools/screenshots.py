@@ -75,7 +75,7 @@ class Screen:
         }
 
     def shot(self, name: str, *commands: str, typed: str = "") -> None:
-        """Run commands one after another in a terminal and take its picture; after what is `typed`, if they ask."""
+        """Run commands in a terminal, one after another; take its picture, after the keys that are `typed`, if they ask."""
         done = self._garden / "shot-done"
         done.unlink(missing_ok=True)
         script = []
@@ -84,7 +84,7 @@ class Screen:
             script += [*([told] if not command.startswith("env ") else []), command, "echo"]
         hide = "printf '\\033[?25l'" if not typed else ":"
         body = "\n".join([hide, *script, f"touch {done}", "sleep 60"])
-        looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 10 -geometry 158x47+0+0 -bg white -fg black")
+        looks = shlex.split("-tn xterm-256color -bw 0 -b 4 -fs 10 -geometry 158x46+0+0 -bg white -fg black")
         path = f"{COMMAND.parent}:{os.environ['PATH']}"
         terminal = subprocess.Popen(
             ["xterm", "-fa", "DejaVu Sans Mono", *looks, "-e", "sh", "-c", body],
@@ -97,7 +97,7 @@ class Screen:
                     break
                 time.sleep(0.1)
             if typed:
-                keys = ["xdotool", "type", "--delay", "30", typed.replace("\\r", "\r")]
+                keys = ["xdotool", "key", "--delay", "100", *typed.split()]
                 subprocess.run(keys, env=self._env, check=True)
                 time.sleep(1.5)
             time.sleep(0.5)
@@ -155,7 +155,7 @@ def _choose(screen: Screen, garden: Path) -> None:
     screen.shot(
         "choose",
         "zinker import mosslight@season-start --place potting-shed --choose",
-        typed="3 5-6\r",
+        typed="Down Down Down space Down Down Down Down space Up Up Up",
     )
 
 

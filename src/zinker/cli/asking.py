@@ -1,5 +1,6 @@
 """Asks on the terminal: about conflicts one by one, and with a checklist made from the plan."""
 
+import os
 import re
 import sys
 from collections.abc import Iterator
@@ -9,15 +10,14 @@ import typer
 
 from zinker.cli.output import can_ask, console, rich_text
 from zinker.model.errors import WrongUsage
-from zinker.model.where import Where
 
 if TYPE_CHECKING:
+    from zinker.cli.checklist import Checklist
     from zinker.jobs.importing import Choose
     from zinker.jobs.plan.conflicts import Answer, Conflict, Resolve
     from zinker.jobs.plan.narrow import No
     from zinker.jobs.plan.part import Sides
     from zinker.model.plan import DocumentChange, Plan, SettingChange
-    from zinker.subjects.subject import Subject
 
 
 def resolver(policy: Literal["replace", "keep", "both", "ask"]) -> "Resolve":
@@ -57,29 +57,42 @@ def chooser(is_wanted: bool) -> "Choose":
     _need_terminal("--choose", "Choose with --part, --without and --address.")
 
     def choose(sides: "Sides", plan: "Plan") -> "Plan":
+        from zinker.cli.checklist import Checklist
         from zinker.jobs.plan.narrow import No, narrowed
+        from zinker.reports.asking import choices
 
-        left_out = _checklist(plan, sides.session.subject)
+        checklist = Checklist(choices(plan, sides.session.subject))
+        if not checklist.choices:
+            return plan
+        if can_fill():
+            from zinker.cli.full_screen import choose_on
+
+            choose_on(checklist, f"{plan.title}, to {plan.told_place}")
+        else:
+            _choose_by_numbers(checklist)
+        left_out = {one.where for one in checklist.left_out()}
 
         def verdict(change: "DocumentChange", item: "SettingChange | None") -> "No | None":
-            return No() if _where(change, item) in left_out else None
+            address = "" if change.is_whole or item is None else item.address
+            return No() if change.where._replace(address=address) in left_out else None
 
         return narrowed(sides.session, sides.source, plan, verdict)
 
     return choose
 
 
-def _where(change: "DocumentChange", item: "SettingChange | None") -> Where:
-    """Return what is chosen or not: a document as a whole, or one of its settings."""
-    return change.where if change.is_whole or item is None else change.where._replace(address=item.address)
+def can_fill() -> bool:
+    """Tell whether a terminal can be filled with a list: one that can be written anywhere, and has room."""
+    if os.environ.get("TERM", "dumb" if os.name != "nt" else "") == "dumb" or not sys.stderr.isatty():
+        return False
+    columns, rows = os.get_terminal_size(sys.stderr.fileno())
+    return columns >= 40 and rows >= 12
 
 
-def _checklist(plan: "Plan", subject: "Subject") -> set[Where]:
-    """Show what would be written with numbers, and take numbers to leave out until there are none."""
-    entries = list(_entries(plan))
-    left_out: set[int] = set()
+def _choose_by_numbers(checklist: "Checklist") -> None:
+    """Show a checklist with numbers, and take numbers to leave out or take in until there are none."""
     while True:
-        _print_entries(entries, left_out, subject)
+        _print_numbered(checklist)
         given = typer.prompt(
             "Numbers to leave out or take in again, as in 2 5-7; Enter goes on",
             default="",
@@ -87,35 +100,24 @@ def _checklist(plan: "Plan", subject: "Subject") -> set[Where]:
             err=True,
         )
         if not given.strip():
-            return {entries[number - 1][0] for number in left_out}
+            return
         try:
-            left_out ^= set(_numbers(given, len(entries)))
+            checklist.switch_each({number - 1 for number in _numbers(given, len(checklist.choices))})
         except ValueError:
-            print(f"  These are not numbers from 1 to {len(entries)}.", file=sys.stderr)
+            print(f"  These are not numbers from 1 to {len(checklist.choices)}.", file=sys.stderr)
 
 
-def _entries(plan: "Plan") -> "Iterator[tuple[Where, DocumentChange, SettingChange | None]]":
-    for change in plan.documents:
-        if change.is_whole:
-            yield change.where, change, None
-        else:
-            for item in change.items:
-                yield _where(change, item), change, item
-
-
-def _print_entries(
-    entries: "list[tuple[Where, DocumentChange, SettingChange | None]]",
-    left_out: set[int],
-    subject: "Subject",
-) -> None:
-    from zinker.reports.asking import choice
+def _print_numbered(checklist: "Checklist") -> None:
     from zinker.reports.render.text import checklist_line
+    from zinker.reports.words import visible
 
     own = console(stderr=True)
-    for number, (_, document, item) in enumerate(entries, 1):
-        mark = "leave" if number in left_out else "write"
-        entry = choice(document, item, subject)
-        own.print(rich_text(checklist_line(number, mark, entry, own.width)))
+    for row in checklist.rows:
+        if row.head:
+            own.print(f"{'':>{2 * row.depth}}{visible(row.head)}", style="strong")
+            continue
+        start = f"{row.end:>4}  {checklist.mark(row)}  "
+        own.print(rich_text(checklist_line(start, checklist.choices[row.first].entry, own.width)))
 
 
 def _numbers(given: str, most: int) -> Iterator[int]:

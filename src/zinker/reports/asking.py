@@ -1,23 +1,42 @@
-"""What is shown when somebody is asked: a line of the checklist, and a conflict."""
+"""What is shown when somebody is asked: what can be chosen from a plan, and a conflict."""
 
 from collections.abc import Iterator
 
+import msgspec
+
 from zinker.jobs.plan.conflicts import Conflict
-from zinker.model.plan import DocumentChange, SettingChange
-from zinker.reports.entries import setting_entry, value_text
+from zinker.model.plan import Plan
+from zinker.model.where import Where
+from zinker.reports.change import documents
+from zinker.reports.entries import document_entry, setting_entry, value_text
 from zinker.reports.page import PLANNED, Block, Entry, Paragraph
-from zinker.reports.words import count, title
+from zinker.reports.words import count
 from zinker.subjects.subject import Subject
 
 
-def choice(document: DocumentChange, item: SettingChange | None, subject: Subject) -> Entry:
-    """Return what can be chosen or left: a setting, or a document as a whole."""
-    part = subject.find_part(document.part)
-    name = part.name if part else document.part
-    if item is None:
-        return Entry(document.word, f"{name}, {document.document}")
-    becomes = value_text(item.after) or "gone"
-    return Entry(item.word, f"{name}: {title(part, item.address)} becomes {becomes}")
+class Choice(msgspec.Struct, frozen=True):
+    """What is chosen or not: a setting, or a document as a whole; under the title of its part."""
+
+    where: Where
+    part: str
+    document: str
+    entry: Entry
+
+
+def choices(plan: Plan, subject: Subject) -> Iterator[Choice]:
+    """Yield what can be chosen from a plan, in its order and as it shows it."""
+    base = plan.base if plan.base != plan.origin else ""
+    shown = documents(plan.documents, subject, base, titles=plan.titles)
+    for change, section in zip(plan.documents, shown, strict=True):
+        if change.is_whole:
+            entry = section.entries[0]
+            if change.items and not section.is_whole:
+                entry = document_entry(change.word, change.document, count(len(change.items), "setting"))
+            yield Choice(change.where, section.part, section.document, entry)
+            continue
+        for item, entry in zip(change.items, section.entries, strict=True):
+            where = change.where._replace(address=item.address)
+            yield Choice(where, section.part, section.document, entry)
 
 
 def conflict_blocks(conflict: Conflict) -> Iterator[Block]:

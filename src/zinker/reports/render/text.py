@@ -203,10 +203,22 @@ def beneath(text: str, width: int = UNCUT) -> Line:
     return line(cut(f"{'':<{_BENEATH}}{visible(text)}", width), "quiet")
 
 
-def checklist_line(number: int, mark: str, entry: Entry, width: int) -> Line:
-    """Return a line of a checklist: its number, whether it is taken, and what it is."""
-    first = Line(((f"{number:>4}  {mark}  ", ""), (f"{entry.word:<{_WORD}}", entry.word)))
-    return first + (cut(visible(entry.name), width - 13 - _WORD), "")
+def checklist_line(start: str, entry: Entry, width: int) -> Line:
+    """Return a line of a checklist: what stands before it, and what would be written, in one line."""
+    first = Line(((start, ""), (f"{entry.word:<{_WORD}}", entry.word)))
+    room = max(12, width - len(start) - _WORD)
+    one, other = (visible(text or "") for text in (entry.before, entry.after))
+    name = visible(entry.name)
+    if entry.joined:
+        return first + (cut(", ".join(filter(None, (name, other or one))), room), "")
+    beside = min(_NAME, max(12, room // 2))
+    if (
+        len(_phrase(entry, one, other)) > room - beside - 2
+    ):  # both sides are to be seen, or what there is of them
+        beside = min(beside, len(name))
+        left = room - beside - 2 - len(_phrase(entry, "", ""))
+        one, other = (cut(text, max(4, left // (2 if one and other else 1))) for text in (one, other))
+    return first + (cut(f"{cut(name, beside):<{beside}}  {_phrase(entry, one, other)}", room).rstrip(), "")
 
 
 def text(report: Report, made: Made) -> Iterator[bytes]:
