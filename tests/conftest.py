@@ -1,5 +1,6 @@
 """The installed command on the demo garden, in a temporary folder."""
 
+import functools
 import json
 import os
 import select
@@ -24,6 +25,7 @@ hypothesis.settings.load_profile("always the same")
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
+ANSWERS = Path(__file__).parent.parent / "docs/answers"
 # The installed command; a stick for Windows has none but Python's.
 COMMAND = [sys.executable, "-m", "zinker"] if os.name == "nt" else [Path(sys.executable).with_name("zinker")]
 BRANCH = r"HKEY_CURRENT_USER\Software\Tarn Hollow\Mosslight"
@@ -40,6 +42,28 @@ class Done:
     @property
     def json(self):
         return json.loads(self.out)
+
+
+def check_answer(arguments, answer):
+    """Hold what a command wrote against its published schema, which says all that may be in it."""
+    words = [word for word in map(str, arguments) if not word.startswith("-")]
+    both = f"{words[0]}-{words[1]}.schema.json" if len(words) > 1 else ""
+    name = both if (ANSWERS / both).is_file() else f"{words[0]}.schema.json"
+    if answer and len(answer) < 1_000_000 and (ANSWERS / name).is_file():  # there are commands without
+        import jsonschema
+
+        wrong = jsonschema.exceptions.best_match(answers(name).iter_errors(json.loads(answer)))
+        assert wrong is None, f"{name}, {wrong.json_path}: {wrong.message[:800]}"
+
+
+@functools.cache
+def answers(name):
+    import jsonschema
+
+    schema = json.loads((ANSWERS / name).read_text())
+    for described in schema["$defs"].values():
+        described["additionalProperties"] = False
+    return jsonschema.Draft202012Validator(schema)
 
 
 class Garden:
@@ -67,6 +91,8 @@ class Garden:
         )
         assert "Traceback" not in done.stderr, done.stderr
         assert code is None or done.returncode == code, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
+        if "--json" in arguments and os.name != "nt":  # who judges it is not on the stick
+            check_answer(arguments, done.stdout)
         return Done(done.returncode, done.stdout, done.stderr)
 
     def at_terminal(self, *arguments, answers=(), columns=80, env=()):

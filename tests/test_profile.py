@@ -85,15 +85,19 @@ def test_profile_and_subject_files_follow_their_schemas(kept, pytestconfig):
 
 def test_published_schemas_are_those_of_the_code(pytestconfig):
     from zinker.profiles import layout
+    from zinker.reports import answers
     from zinker.shelf import keys, versions
     from zinker.subjects import subject
 
     own = {"profile": layout, "subject": subject, "crosswalk": crosswalk, "version": versions, "seal": keys}
     docs = pytestconfig.rootpath / "docs"
-    assert {path.name.partition(".")[0] for path in docs.glob("*.schema.json")} == own.keys()
-    for name, module in own.items():
-        published = json.loads((docs / f"{name}.schema.json").read_text())
-        assert published == json.loads(msgspec.json.encode(module.schema())), name
+    schemas = {name: module.schema() for name, module in own.items()}
+    schemas |= {f"answers/{command.replace(' ', '-')}": schema for command, schema in answers.schemas()}
+    published = {str(path.relative_to(docs)): path for path in docs.rglob("*.schema.json")}
+    assert {f"{name}.schema.json" for name in schemas} == published.keys()
+    for name, schema in schemas.items():
+        text = published[f"{name}.schema.json"].read_text()
+        assert json.loads(text) == json.loads(msgspec.json.encode(schema)), name
 
 
 @pytest.mark.parametrize(

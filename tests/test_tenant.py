@@ -162,7 +162,10 @@ def tenants(tmp_path):
 
 
 def test_a_whole_tenant_is_captured_and_what_refuses_is_named(tenants):
-    tenants("export", "garden-tenant", "--place", "trial")
+    tenants("export", "garden-tenant", "--place", "trial", "--log", "steps.log")
+    log = (tenants.path / "steps.log").read_text()
+    assert re.search(r"INFO GET http://[^?]*/Programs: HTTP/1.1 200 OK$", log, re.M) and "POST" in log
+    assert not any(text in log for text in ("?", quote_plus(SECRET), SECRET, "Bearer"))
     tenants("export", "garden-tenant", "--place", "trial", "--to", "plain")
     tenants("export", "garden-tenant", "--place", "trial", "--to", "again")
     settings = sorted((tenants.path / "plain/settings").iterdir())

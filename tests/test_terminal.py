@@ -88,6 +88,36 @@ def test_commands_and_options_complete(garden, typed, completed):
     assert completed in garden(env=asked).out.split()
 
 
+def test_more_or_less_is_said(kept):
+    kept.spoil()
+    wanted = ("import", "mosslight@1", "--place", "potting-shed", "--yes")
+    done = kept(*wanted, "--quiet")
+    assert done.out == done.err == "" and "dusk = 19:30" in kept.ini.read_text()
+    done = kept("undo", "--yes", "--quiet", "--json")  # a program reads what it asked for
+    assert done.json["state"] == "done" and done.err == ""
+    assert kept("compare", "mosslight", "--quiet", code=1).out == ""
+    assert "nowhere" in kept(*wanted[:3], "nowhere", "--quiet", code=2).err
+    # Nobody is asked by a quiet command, and what was not shown does not happen.
+    out, code = kept.at_terminal(*wanted[:-1], "--quiet")
+    assert code == 3 and "--yes was not given" in out and "[y/N]" not in out
+    # Each step, as it is taken; in a log with its time, and how it ended. Values are in none of them.
+    log = kept.path / "own.log"
+    assert kept(*wanted, "--quiet", "--log", log).out == ""
+    done = kept("undo", "--yes", "--verbose", "--log", log)
+    assert f"  writing {kept.ini}\n" in done.err and done.err.endswith("  ended with 0\n")
+    assert "undone" in done.out and "Traceback" not in done.err
+    kept(*wanted[:3], "nowhere", "--log", log, code=2)
+    lines = log.read_text().splitlines()
+    assert all(re.match(r"\d{4}-\d\d-\d\dT[\d:.]+[+-]\d\d:\d\d \d+ (INFO|ERROR) \S", line) for line in lines)
+    assert [line.rpartition("ended with ")[2] for line in lines if "ended with" in line] == ["0", "0", "2"]
+    assert "INFO zinker " in lines[0] and "ERROR No place nowhere: " in lines[-2]
+    assert not {"19:30", "07:30", "drip.wav"} & set(re.split(r"[ /]", log.read_text()))
+    assert os.name == "nt" or log.stat().st_mode & 0o777 == 0o600
+    assert "--quiet and --verbose" in kept("list", "--quiet", "--verbose", code=2).err
+    for path, why in ((kept.path, "is a folder"), (kept.path / "no/where.log", "cannot be written")):
+        assert why in kept("list", "--log", path, code=2).err
+
+
 def test_a_closed_pipe_is_no_error(kept):
     command = f'"{COMMAND[0]}" show mosslight | head -1'
     done = subprocess.run(

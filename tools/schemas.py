@@ -7,10 +7,12 @@ import msgspec
 
 from zinker.model import crosswalk
 from zinker.profiles import layout
+from zinker.reports import answers
 from zinker.shelf import keys, versions
 from zinker.subjects import subject
 
 for name, schema in (
+    *((f"answers/{command.replace(' ', '-')}", schema) for command, schema in answers.schemas()),
     ("profile", layout.schema()),
     ("subject", subject.schema()),
     ("crosswalk", crosswalk.schema()),

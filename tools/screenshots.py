@@ -75,7 +75,7 @@ class Screen:
         }
 
     def shot(self, name: str, *commands: str, typed: str = "") -> None:
-        """Run commands in a terminal, one after another; take its picture, after the keys that are `typed`, if they ask."""
+        """Run commands in a terminal and take its picture; after the keys that are `typed`, if they ask."""
         done = self._garden / "shot-done"
         done.unlink(missing_ok=True)
         script = []

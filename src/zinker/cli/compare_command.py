@@ -8,6 +8,7 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
+from zinker.cli.taking import Group, taking
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -24,7 +25,7 @@ class Kind(Enum):
     gone = "gone"
 
 
-_FILTERS: options.Group = {
+_FILTERS: Group = {
     "kind": (
         Annotated[
             list[Kind] | None,
@@ -75,7 +76,7 @@ _FILTERS: options.Group = {
 }
 
 
-@options.taking(options.ALL, options.ROUND, options.ACCOUNTS, _FILTERS, FORMS)
+@taking(options.ALL, options.ROUND, options.ACCOUNTS, _FILTERS, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[

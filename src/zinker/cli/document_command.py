@@ -7,13 +7,14 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
+from zinker.cli.taking import taking
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
     from zinker.jobs.setup import Setup
 
 
-@options.taking(options.ALL, options.ROUND, FORMS)
+@taking(options.ALL, options.ROUND, FORMS)
 def command(
     ctx: typer.Context,
     reference: Annotated[

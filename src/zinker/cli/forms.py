@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
-from zinker.cli.options import ENDING, Group, Json
+from zinker.cli.options import ENDING, Json
 from zinker.cli.output import emit
+from zinker.cli.taking import Group
 from zinker.model.errors import Refused, WrongUsage, reason
 
 if TYPE_CHECKING:

@@ -12,6 +12,8 @@ from typing import Any, Final, TypeVar, cast
 import typer
 
 from zinker.cli.app import ASKED
+from zinker.cli.taking import with_options
+from zinker.cli.telling import SAYING, ended, tell, wrong
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
 
 INTERRUPTED: Final = 3  # the exit code
@@ -30,9 +32,10 @@ def guarded(command: Command) -> Command:
         try:
             contexts = (one for one in given.values() if hasattr(one, "command"))
             _check_once(next(contexts, None), sys.argv[1:])
-            command(*arguments, **{name: _understood(value) for name, value in given.items()})
-        except typer.Exit:
-            raise
+            understood = {name: _understood(value) for name, value in given.items()}
+            said = {name: understood.pop(name, default) for name, (_, default) in SAYING.items()}
+            tell(**said, is_read=wants_json())
+            command(*arguments, **understood)
         except (KeyboardInterrupt, typer.Abort):
             raise typer.Exit(interrupted()) from None
         except ZinkerError as error:
@@ -49,7 +52,15 @@ def guarded(command: Command) -> Command:
                 raise  # a value that an option cannot take
             raise typer.Exit(_own_mistake()) from None
 
-    return cast(Command, run)
+    def logged(*arguments: Any, **given: Any) -> None:
+        try:
+            run(*arguments, **given)
+        except typer.Exit as end:
+            ended(end.exit_code)
+            raise
+        ended(0)
+
+    return cast(Command, with_options(logged, command, SAYING))
 
 
 def _check_once(context: typer.Context | None, words: list[str]) -> None:
@@ -113,6 +124,7 @@ def told(error: ZinkerError) -> int:
     """Say an error, for programs, too, where they read it, and return its exit code."""
     from zinker.cli.output import emit_json, say
 
+    wrong(f"{error.what}: {error.why}")
     if wants_json():
         emit_json({"error": {"what": error.what, "why": error.why, "then": error.then}})
     say(error)

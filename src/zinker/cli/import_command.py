@@ -8,6 +8,7 @@ from zinker.cli import options
 from zinker.cli.asking import chooser, resolver
 from zinker.cli.changing import run_change
 from zinker.cli.locks import lock_from
+from zinker.cli.taking import taking
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from zinker.jobs.together import Together
 
 
-@options.taking(
+@taking(
     options.ALL,
     options.ROUND,
     options.WISHES,

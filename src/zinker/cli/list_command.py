@@ -4,12 +4,12 @@ from typing import Annotated
 
 import typer
 
-from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import setup_of, tell_troubles
+from zinker.cli.taking import taking
 
 
-@options.taking(FORMS)
+@taking(FORMS)
 def command(
     ctx: typer.Context,
     subject: Annotated[str, typer.Argument(help="Only this subject.")] = "",

@@ -1,15 +1,13 @@
 """Options that several commands share, so that they are named and explained alike."""
 
-import functools
-import inspect
-from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeVar, cast
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
 from zinker.cli.guard import understood
 from zinker.cli.output import can_ask
+from zinker.cli.taking import Group
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -220,7 +218,6 @@ Untranslated = Annotated[
 
 
 # Options in groups, by the names of their parameters, each with its default.
-Group = dict[str, tuple[Any, Any]]
 CHOICE: Group = {
     "part": (Parts, None),
     "without": (Without, None),
@@ -307,30 +304,6 @@ RESULT: Group = {
     "yes": (Yes, False),
     "json": (Json, False),
 }
-
-Command = TypeVar("Command", bound=Callable[..., None])
-
-
-def taking(*groups: Group) -> Callable[[Command], Command]:
-    """Give a command the options of some groups after its own; it finds them in the context's `params`."""
-
-    def decorate(command: Command) -> Command:
-        own = inspect.signature(command)
-        shared = {name: option for group in groups for name, option in group.items()}
-        more = [
-            inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
-            for name, (annotation, default) in shared.items()
-        ]
-
-        @functools.wraps(command)
-        def taken(**given: Any) -> None:
-            command(**{name: given[name] for name in own.parameters})
-
-        taken.__signature__ = own.replace(parameters=[*own.parameters.values(), *more])  # type: ignore[attr-defined]
-        taken.__annotations__ = command.__annotations__ | {name: shared[name][0] for name in shared}
-        return cast(Command, taken)
-
-    return decorate
 
 
 def round_of(setup: "Setup", name: str, reference: str = "", is_live: bool = False) -> "Round_":

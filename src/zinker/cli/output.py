@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
+from zinker.cli.telling import is_followed, is_quiet, note, step
 from zinker.model.errors import Refused, ZinkerError
 
 if TYPE_CHECKING:
@@ -34,7 +35,7 @@ def setup_of(ctx: typer.Context) -> "Setup":
 
     chosen: Path | None = ctx.obj
     setup = load_setup(chosen)
-    setup.notify = lambda text: print(f"Note: {text}", file=sys.stderr)
+    setup.notify = note
     setup.ask = ask_passphrase
     return setup
 
@@ -139,9 +140,9 @@ def say(error: ZinkerError) -> None:
 
 
 def can_ask() -> bool:
-    """Tell whether there is somebody at the input to be asked; Windows takes its null device for a terminal."""
-    if not sys.stdin.isatty() or os.name != "nt":
-        return sys.stdin.isatty()
+    """Tell whether there is somebody who may be asked; Windows takes its null device for a terminal."""
+    if is_quiet() or not sys.stdin.isatty() or os.name != "nt":
+        return sys.stdin.isatty() and not is_quiet()
     import ctypes
     import msvcrt
 
@@ -184,13 +185,29 @@ def _bar(what: str) -> "Progress":
     return bar
 
 
+def _each_step() -> Callable[[str, int, int], None]:
+    """Return a progress callback that says what is begun."""
+    begun = ""
+
+    def report(what: str, done: int, total: int) -> None:
+        nonlocal begun
+        if what not in (begun, ""):
+            begun = what
+            step(what)
+
+    return report
+
+
 @contextlib.contextmanager
 def progress_shown() -> Iterator[Callable[[str, int, int], None]]:
     """Yield a progress callback that draws a bar once a job has taken a second, on a terminal only.
 
     The bar goes when all is done, so that there may be questions then.
     """
-    if not sys.stderr.isatty():
+    if is_followed():
+        yield _each_step()
+        return
+    if is_quiet() or not sys.stderr.isatty():
         yield lambda what, done, total: None
         return
     started = time.monotonic()

@@ -6,6 +6,7 @@ import typer
 
 from zinker.cli import options
 from zinker.cli.changing import run_change
+from zinker.cli.taking import taking
 
 if TYPE_CHECKING:
     from zinker.cli.changing import ApproveAny
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from zinker.jobs.together import Together
 
 
-@options.taking(options.ACCOUNTS, options.CHOICE, options.OWNERS, options.CHECKS, options.RESULT)
+@taking(options.ACCOUNTS, options.CHOICE, options.OWNERS, options.CHECKS, options.RESULT)
 def command(
     ctx: typer.Context,
     subject: Annotated[str, typer.Argument(help="The subject, or subject/instance.")],

@@ -7,9 +7,10 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery
 from zinker.cli.output import progress_shown, setup_of
+from zinker.cli.taking import taking
 
 
-@options.taking(FORMS)
+@taking(FORMS)
 def command(
     ctx: typer.Context,
     reference: options.Reference,

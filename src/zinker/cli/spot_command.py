@@ -11,13 +11,14 @@ import typer
 from zinker.cli import options
 from zinker.cli.guard import understood
 from zinker.cli.output import can_ask, emit, emit_json, setup_of
+from zinker.cli.taking import Group, taking
 from zinker.model.errors import WrongUsage
 
 _FIRST = "First do all but the change: open the application, save, close it."
 _SECOND = "Now the same with the change; save it, and close the application."
 
 
-_KEEPING: options.Group = {
+_KEEPING: Group = {
     "keep": (
         Annotated[bool, typer.Option("--keep", help="Keep just these settings as a profile.")],
         False,
@@ -39,7 +40,7 @@ _KEEPING: options.Group = {
 }
 
 
-@options.taking(_KEEPING)
+@taking(_KEEPING)
 def command(
     ctx: typer.Context,
     subject: Annotated[

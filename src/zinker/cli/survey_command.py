@@ -7,10 +7,11 @@ import typer
 from zinker.cli import options
 from zinker.cli.forms import FORMS, Delivery, deliver_picture, picture_path
 from zinker.cli.output import progress_shown, setup_of, tell_troubles
+from zinker.cli.taking import taking
 from zinker.model.errors import WrongUsage
 
 
-@options.taking(options.ROUND, FORMS)
+@taking(options.ROUND, FORMS)
 def command(
     ctx: typer.Context,
     subject: Annotated[

@@ -7,9 +7,10 @@ import typer
 from zinker.cli import options
 from zinker.cli.asking import chooser, resolver
 from zinker.cli.changing import run_change
+from zinker.cli.taking import taking
 
 
-@options.taking(options.WISHES, options.POLICIES, options.DEVICES, options.CHECKS, options.RESULT)
+@taking(options.WISHES, options.POLICIES, options.DEVICES, options.CHECKS, options.RESULT)
 def command(
     ctx: typer.Context,
     subject: Annotated[str, typer.Argument(help="The subject, or subject/instance.")],

@@ -7,13 +7,14 @@ import typer
 from zinker.cli import options
 from zinker.cli.changing import run_change
 from zinker.cli.output import emit_json, setup_of
+from zinker.cli.taking import taking
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
     from zinker.model.change import ChangeId
 
 
-@options.taking(options.RUNNING, options.LIVE, options.RESULT)
+@taking(options.RUNNING, options.LIVE, options.RESULT)
 def command(
     ctx: typer.Context,
     change: Annotated[

@@ -53,10 +53,16 @@ def known(kind: type[T]) -> type[T]:
     return kind
 
 
-def schema_of(kind: type, title: str) -> dict[str, Any]:
-    """Return the JSON Schema (2020-12) of a struct, the same on every Python."""
-    found = msgspec.json.schema(kind)
-    for described in found["$defs"].values():
+def schema_of(kind: Any, title: str, *others: Any) -> dict[str, Any]:
+    """Return the JSON Schema (2020-12) of a struct, or of one of several types, the same on every Python."""
+    found, described = msgspec.json.schema_components((kind, *others), ref_template="#/$defs/{name}")
+    for one in described.values():
         # Python takes the indentation off docstrings from 3.13 on.
-        described["description"] = cleandoc(described.get("description", ""))
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **found}
+        one["description"] = cleandoc(one.get("description", ""))
+    own = {"anyOf": list(found)} if others else found[0]
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": title,
+        **own,
+        "$defs": described,
+    }
