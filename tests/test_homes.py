@@ -3,9 +3,11 @@
 import json
 import os
 import plistlib
+import shutil
 import sqlite3
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import msgspec
@@ -384,6 +386,64 @@ def test_a_file_of_2_gb_is_streamed(fernwork):
         assert file.read() == b"the end"
     if hasattr(os.stat_result, "st_blocks"):  # a hole stays one
         assert (fernwork.looks / "video").stat().st_blocks * 512 < 10_000_000
+
+
+def test_a_draft_says_what_is_there_and_is_right_as_it_is(fernwork):
+    folder = fernwork.config.parent / "sporeling"
+    files = {
+        "sporeling.ini": "[about]\nversion = 2.4.1\n[window]\nwidth = 640\nmargin = 3\n[pots]\ncount = 4\n",
+        "keysrc": "# keys\nmist = F7\npassword = p-shy-newt\n",
+        "beds/north.json": '{"level": 3, "lamps": {"dusk": "19:30"}}',
+        "beds/south.json": '{"level": 4, "lamps": {"dusk": "20:30"}}',
+        "plans/moss/house.svg": '<svg width="7"/>',
+        "notes.txt": "Water the ferns.\n",
+        "sporeling.lic": "2AF9",
+        "Cache/deep/one": "x",
+        "Cache/two": "y",
+        "plans/run.log": "started",
+        ".lock": "77",
+    }
+    for name, text in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text)
+    at = ("--place", "potting-shed")
+    done = fernwork("subjects", "new", "sporeling", *at, "--home", folder, "--json")
+    parts = {part["id"]: part for part in done.json["parts"]}
+    base = "{config}/sporeling"
+    assert {id: part["path"].removeprefix(base) for id, part in parts.items()} == {
+        "sporeling": "/sporeling.ini",
+        "keysrc": "/keysrc",
+        "beds": "/beds/{instance}.json",
+        "sporeling-2": "/sporeling.lic",
+        "others": "/**",
+    }
+    assert parts["sporeling"]["volatile"] == ["/window/width"] and parts["keysrc"]["secret"] == ["//password"]
+    assert parts["sporeling-2"]["device_bound"] and parts["beds"]["documents"] == 2
+    assert {(one["path"], one["files"]) for one in parts["others"]["left_out"]} == {
+        ("Cache", 2),
+        ("plans/run.log", 1),
+        (".lock", 1),
+    }
+    path = fernwork.path / "subjects/sporeling.subject.toml"
+    assert "is right" in fernwork("subjects", "check", path).out
+    assert tomllib.loads(path.read_text())["application"]["version"] == {
+        "part": "sporeling",
+        "address": "/about/version",
+    }
+    # All of it is kept but what was named, also what comes later; and what is left out is not written either.
+    (folder / "later.txt").write_text("moss")
+    fernwork("export", "sporeling", *at)
+    shown = {line["document"] for line in fernwork("show", "sporeling", "--json").json["settings"]}
+    passed = {"Cache/deep/one", "Cache/two", "plans/run.log", ".lock"}
+    assert shown == {name.removeprefix("beds/") for name in {*files, "later.txt"} - passed}
+    path.write_text(path.read_text().replace('    "Cache",\n', ""))
+    fernwork("export", "sporeling", *at, "--to", "all.zinker")
+    path.write_text(path.read_text().replace("without = [", 'without = [\n    "Cache",'))
+    shutil.rmtree(folder / "Cache")
+    assert "no document of that name here" in fernwork("import", "all.zinker", *at, "--yes", code=1).out
+    assert not (folder / "Cache").exists()
+    path.write_text(path.read_text().replace('"Cache",', '"/Cache",'))
+    assert "`/Cache`" in fernwork("subjects", "check", path, code=1).out
 
 
 def test_subjects_are_drafted_checked_and_found(fernwork):

@@ -38,6 +38,7 @@ JOBS = (
     ("place_lock", "text_reader"),
     ("registration", "dumps"),
     ("texts",),
+    ("scouting",),
     ("sources", "describing", "rebuilding", "authors", "naming", "together"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),

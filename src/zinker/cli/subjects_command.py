@@ -77,17 +77,21 @@ def new(
     to: Annotated[Path | None, typer.Option(help="The folder for the draft.", metavar="FOLDER")] = None,
     json: options.Json = False,
 ) -> None:
-    """Write a commented draft of a subject file; of a tenant, as its service describes itself.
+    """Look at what is in some homes, and write a commented draft of a subject file of that.
 
-    Example: `zinker subjects new mosslight --home ~/.config/mosslight/mosslight.ini`
+    It marks which files are settings, secrets, instances, bound to the machine, or made again by themselves. Of a
+    tenant it says what its service says of itself.
+
+    Example: `zinker subjects new mosslight --home ~/.config/mosslight --home ~/.local/share/mosslight`
     """
     from zinker.jobs import new_subject
+    from zinker.reports.listing import drafted_blocks, drafted_json
 
-    path = new_subject(setup_of(ctx), name, tuple(home or ()), place, to)
+    done = new_subject(setup_of(ctx), name, tuple(home or ()), place, to)
     if json:
-        emit_json({"file": str(path)})
+        emit_json(drafted_json(done))
     else:
-        print(f"Draft written: {path}\nEdit it, then run `zinker subjects check {path}`.")
+        emit(drafted_blocks(done, name))
 
 
 def _show(ctx: typer.Context, subject: str, place: str, json: bool) -> None:

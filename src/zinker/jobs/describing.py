@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from zinker.disk.files import make_folders, nearest_path, write_file
 from zinker.formats import guess
-from zinker.jobs.plan.result import leaves_of
-from zinker.jobs.secrets.detect import secrets_in
+from zinker.jobs.scouting import Seen, scouted
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, reason
 from zinker.model.names import unknown
@@ -22,7 +21,7 @@ from zinker.stores.kinds import open_home
 from zinker.stores.reading import StoreError
 from zinker.stores.registry import whole_key
 from zinker.subjects.catalogue import SUFFIX, VARIABLES, check_subject
-from zinker.subjects.draft import DraftPart, draft
+from zinker.subjects.draft import DraftPart, draft, named_apart, part_id
 from zinker.subjects.subject import Part, paths_of
 
 if TYPE_CHECKING:
@@ -35,19 +34,35 @@ _LOOKED_INTO = 200  # documents of a home, for a draft
 _NARROW_FIRST = ("config", "data", "documents", "program", "machine-config", "home")
 
 
+class Drafted(NamedTuple):
+    """A draft that was written: its file, its parts and how much each is, and the programs that run."""
+
+    path: Path
+    parts: list[tuple[DraftPart, Seen]]
+    processes: tuple[str, ...] = ()
+
+
 def new_subject(
     setup: Setup, id: str, homes: tuple[Path | str, ...], place: str = "here", to: Path | None = None
-) -> Path:
-    """Write a commented draft of a subject file, with a part for each of the homes given.
+) -> Drafted:
+    """Write a commented draft of a subject file, with parts for what is found in each of the homes given.
 
     Of a tenant it has a part for each collection, or for those named, as the service's own metadata describes them.
     Raises `WrongUsage` for a name or a home that cannot be used, and `Refused` where the file is there already.
     """
     where = setup.place(place)
     if (tenant := where.tenant()) is not None:
-        return write_draft(setup, id, _collections(tenant, where, [*map(str, homes)]), to)
-    parts = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
-    return write_draft(setup, id, [marked(setup, where, part) for part in parts], to)
+        collections = _collections(tenant, where, [*map(str, homes)])
+        return Drafted(write_draft(setup, id, collections, to), [(one, Seen()) for one in collections])
+    check_name(id)
+    given = [draft_part(where, home, number) for number, home in enumerate(homes, 1)]
+    found = [one for part in given for one in scouted(setup, where, part)]
+    parts = named_apart([part for part, _ in found])
+    names = {id, *(part_id(Path(str(home)).stem, 1) for home in homes)}
+    running = where.running(sorted({*names, *(f"{name}.exe" for name in names)}))
+    processes = tuple(dict.fromkeys(one.name for one in running))
+    path = write_draft(setup, id, parts, to, processes)
+    return Drafted(path, [(part, seen) for part, (_, seen) in zip(parts, found, strict=True)], processes)
 
 
 def _collections(tenant: "Tenant", place: Place, wanted: list[str]) -> list[DraftPart]:
@@ -110,21 +125,7 @@ def describe_homes(setup: Setup, homes: tuple[str, ...], place: str = "here") ->
     taken = {*setup.catalogue.files(), *setup.shelf.subjects()}
     numbered = (f"{parts[0].id}-{number}" for number in itertools.count(2))
     id = next(name for name in itertools.chain([parts[0].id], numbered) if name not in taken)
-    make_folders(setup.drafts, mode=None)
-    return Undescribed(id, write_draft(setup, id, parts, setup.drafts))
-
-
-def marked(setup: Setup, place: Place, draft: DraftPart) -> DraftPart:
-    """Return a part of a draft with the secrets marked that its home has."""
-    part = _part(draft)
-    found: set[str] = set()
-    try:
-        home = open_home(place, part, setup.reader)
-        for document in home.documents()[:_LOOKED_INTO]:
-            found.update(secrets_in(part, leaves_of(home.read(document))))
-    except (NoHome, OSError, StoreError):
-        pass  # what cannot be read now is told when it is captured
-    return draft._replace(secret=tuple(sorted(found)))
+    return Undescribed(id, write_draft(setup, id, parts))
 
 
 def _part(draft: DraftPart) -> Part:
@@ -141,20 +142,24 @@ def _why_nothing(setup: Setup, place: Place, draft: DraftPart) -> str:
     return "" if is_there else "there is nothing of that name"
 
 
-def write_draft(setup: Setup, id: str, parts: list[DraftPart], to: Path | None = None) -> Path:
-    """Write a commented draft of a subject file with these parts, into the first subject folder or `to`.
+def write_draft(
+    setup: Setup, id: str, parts: list[DraftPart], to: Path | None = None, processes: tuple[str, ...] = ()
+) -> Path:
+    """Write a commented draft of a subject file with these parts, into `to` or where it is found.
 
     Raises `WrongUsage` for a name that cannot be used, and `Refused` where the file is there already.
     """
     check_name(id)
-    folder = to or next(iter(setup.subject_folders), Path())
+    folder = to or setup.drafts
     path = folder / f"{id}{SUFFIX}"
     if path.exists():
         raise Refused(
             "No draft written", f"{path} is there already", "Choose another name, or edit that file."
         )
     try:
-        write_file(path, draft(id, parts).encode(), mode=None)
+        if to is None:
+            make_folders(folder, mode=None)
+        write_file(path, draft(id, parts, processes).encode(), mode=None)
     except OSError as error:
         raise WrongUsage(
             "No draft written", f"{path}: {reason(error)}", "Choose another folder with --to."
@@ -179,10 +184,10 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
     """
     text = str(given)
     if key := whole_key(text):
-        return DraftPart(_id(key.rpartition("\\")[2], number), key, "", "registry")
+        return DraftPart(part_id(key.rpartition("\\")[2], number), key, "", "registry")
     home = path_at(text, place)
     if (subtree := settings_path(text)) and not home.exists() and _is_subtree(place, text, subtree):
-        return DraftPart(_id(subtree.rstrip("/").rpartition("/")[2], number), subtree, "", "desktop-db")
+        return DraftPart(part_id(subtree.rstrip("/").rpartition("/")[2], number), subtree, "", "desktop-db")
     whole = home.absolute()
     for variable in _NARROW_FIRST:
         folder = place.folder(variable)
@@ -198,17 +203,12 @@ def draft_part(place: Place, given: Path | str, number: int) -> DraftPart:
         then = (nearest_path(whole) if place.tree() is None else "") + "Check the path."
         raise WrongUsage("No draft written", f"{home} does not exist", then)
     if place.is_folder(whole):
-        return DraftPart(_id(whole.name, number), f"{{{variable}}}/{below}/**".replace("/./", "/"), "")
+        return DraftPart(part_id(whole.name, number), f"{{{variable}}}/{below}/**".replace("/./", "/"), "")
     format = guess(whole.name, place.beginning(whole))
-    return DraftPart(_id(whole.stem, number), f"{{{variable}}}/{below}", format)
+    return DraftPart(part_id(whole.stem, number), f"{{{variable}}}/{below}", format)
 
 
 def _is_subtree(place: Place, text: str, path: str) -> bool:
     """Tell whether a settings path is meant: by its last slash, or because something is there."""
     database = place.desktop_db() if text != path else None
     return text == path or bool(database and any(database.layer(one, path) for one in (USER, *BENEATH)))
-
-
-def _id(name: str, number: int) -> str:
-    plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in name.lower()).strip("-")
-    return plain or f"part-{number}"

@@ -10,7 +10,8 @@ import msgspec
 
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
-from zinker.jobs.describing import check_name, draft_part, marked, write_draft
+from zinker.jobs.describing import check_name, draft_part, write_draft
+from zinker.jobs.scouting import marked
 from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
@@ -283,6 +284,7 @@ def _drafted(subject: Subject, place: Place, spotted: Spotted) -> Iterator[Draft
                 part.store,
                 tuple(sorted(address for address in noise if address)),
                 titles,
+                is_seen=True,
             )
             if not is_below:
                 break

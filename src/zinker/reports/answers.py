@@ -462,10 +462,35 @@ class Listed(Struct, frozen=True):
     on_battery: bool = False
 
 
-class File(Struct, frozen=True):
-    """A file that was written."""
+class PassedOver(Struct, frozen=True):
+    """A file or folder that a draft leaves out, how many files that are, and why."""
+
+    path: str
+    files: int
+    why: str
+
+
+class DraftedPart(Struct, frozen=True):
+    """A part of a draft, and how much there is of it."""
+
+    id: str
+    store: str
+    path: str
+    format: str
+    documents: int
+    settings: int
+    secret: list[str]
+    volatile: list[str]
+    device_bound: bool
+    left_out: list[PassedOver]
+
+
+class Drafted(Struct, frozen=True):
+    """A draft of a subject file that was written, and the programs of it that were seen to run."""
 
     file: str
+    processes: list[str]
+    parts: list[DraftedPart]
 
 
 class Mistakes(Struct, frozen=True):
@@ -490,7 +515,7 @@ _CHANGED: Final = (Outcome, Together)
 ANSWERS: Final[dict[str, tuple[Any, ...]]] = {
     "subjects": (list[SubjectState],),
     "subjects show": (list[SubjectState],),
-    "subjects new": (File,),
+    "subjects new": (Drafted,),
     "subjects check": (Mistakes,),
     "places": (list[PlaceState],),
     "show": (Settings,),

@@ -17,7 +17,8 @@ class Root:
     """One home of a part: the files below `base` whose path fits `pattern` (see zinker.stores.patterns).
 
     `id` is "" for the first home of a part; the documents of the others are called `id:path`. A home of one
-    file may have its document `called` otherwise, so that it has the same name where the file has another.
+    file may have its document `called` otherwise, so that it has the same name where the file has another. What
+    fits one of `without` is not of the part.
     """
 
     base: Path
@@ -26,6 +27,7 @@ class Root:
     dialect: Dialect = PLAIN
     id: str = ""
     called: str = ""
+    without: tuple[str, ...] = ()
 
     @property
     def is_wild(self) -> bool:
@@ -108,7 +110,7 @@ def _named(home: PartHome, base: Path, path: str) -> Root:
     _, folder, pattern = _split(path)
     _, _, first = _split(home.first)
     called = "" if is_wild(pattern) or is_wild(first) or first == pattern else first
-    return Root(base / folder, pattern, home.format, home.dialect, home.id, called)
+    return Root(base / folder, pattern, home.format, home.dialect, home.id, called, home.without)
 
 
 def _exists(tree: Tree, root: Root) -> bool:

@@ -37,7 +37,7 @@ from zinker.stores.home import (
     Offers,
     PartShape,
 )
-from zinker.stores.patterns import expression, forbidden, walk
+from zinker.stores.patterns import expression, forbidden, is_without, walk
 from zinker.stores.reading import Reading, Trouble
 
 # A document that is taken apart is held in memory; a larger one is carried whole.
@@ -112,7 +112,7 @@ class FileHome(Home):
         try:
             if root.is_wild:
                 base = self._folder(root.base)
-                return [prefix + name for name in walk(base, root.pattern)]
+                return [prefix + name for name in walk(base, root.pattern, root.without)]
             at = self._tree.reach(root.base / root.pattern, follow=False)
         except (FileNotFoundError, NotADirectoryError):
             return []
@@ -139,7 +139,7 @@ class FileHome(Home):
         path = PurePosixPath(name)
         is_safe = name == str(path) and not path.is_absolute() and ".." not in path.parts
         fits = (
-            expression(root.pattern).fullmatch(name)
+            expression(root.pattern).fullmatch(name) and not is_without(root.without, name)
             if root.is_wild
             else name == (root.called or root.pattern)
         )

@@ -54,10 +54,19 @@ def _of_fixed(piece: str) -> str:
     return "".join(known.get(part, re.escape(part)) for part in re.split(r"(\{instance\}|\?)", piece))
 
 
-def walk(base: Folder, pattern: str) -> Iterator[str]:
+def is_without(without: tuple[str, ...], name: str) -> bool:
+    """Tell whether a file or folder, or a folder above it, fits one of some patterns."""
+    steps = name.split("/") if without else []
+    above = ["/".join(steps[:number]) for number in range(1, len(steps) + 1)]
+    return any(expression(pattern).fullmatch(one) for pattern in without for one in above)
+
+
+def walk(base: Folder, pattern: str, without: tuple[str, ...] = ()) -> Iterator[str]:
     """Yield the files and links below a folder that fit, relative, with `/`; where the pattern takes in whole
-    folders, the empty ones, too. Sockets, pipes and devices hold nothing. Raises `OSError`.
+    folders, the empty ones, too. What fits one of `without` is passed over, a folder with all that is in it.
+    Sockets, pipes and devices hold nothing. Raises `OSError`.
     """
+    passed = [expression(one) for one in without]
     fitting = expression(pattern)
     waiting: list[str] = [""]
     while waiting:
@@ -68,6 +77,8 @@ def walk(base: Folder, pattern: str) -> Iterator[str]:
                 continue
             is_empty = False
             name = prefix + entry
+            if any(one.fullmatch(name) for one in passed):
+                continue
             if kind == stat.S_IFDIR:
                 waiting.append(f"{name}/")
             elif kind in (stat.S_IFLNK, stat.S_IFREG) and fitting.fullmatch(name):

@@ -11,6 +11,7 @@ from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
 from zinker.model.names import unknown
 from zinker.stores.desktop_db import settings_path
+from zinker.stores.patterns import is_wild
 from zinker.stores.registry import whole_key
 from zinker.stores.tenants.policies import SERVER
 from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
@@ -159,6 +160,11 @@ def _part_mistakes(part: Part) -> Iterator[str]:
             yield f"the part `{part.id}` has a home without a path"
         for path in paths_of(home.path):
             yield from _path_mistakes(part, path)
+        for pattern in home.without:
+            if part.store != "file" or not any(map(is_wild, paths_of(home.path))):
+                yield f"`without` is for files below a path with wild cards, which `{part.id}` has not"
+            if pattern.startswith("/") or {"", ".", ".."} & set(pattern.split("/")):
+                yield f"`{pattern}` must be a path, or a pattern, below the folder of the part `{part.id}`"
         if part.store == "file" and (wrong := mistake(home.format, home.dialect)):
             yield wrong
     further = [home.id for home in part.home]

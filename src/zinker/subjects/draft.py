@@ -18,6 +18,12 @@ class DraftPart(NamedTuple):
     # Of a collection of policies: what its service says of them, and the choices that properties of it have.
     policy: PolicyShape | None = None
     choices: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    # What of a folder is in other parts, or in none; whether it is valid on one machine only; where the application
+    # writes its own version; and how it is known that something changes by itself.
+    without: tuple[str, ...] = ()
+    device_bound: bool = False
+    version: str = ""
+    is_seen: bool = False
 
 
 _HEAD = """\
@@ -28,8 +34,8 @@ id = "{id}"                                # the name in commands, and of this f
 title = "{title}"
 
 [application]
-processes = []                             # its programs, so that an import waits until they are closed
-# version = {{ part = "PART", address = "/about/version" }}   # where it writes its own version
+{processes}# its programs, so that an import waits until they are closed
+{version}# where it writes its own version
 # compatible = "same-major"                # any, same-major, same-minor, exact
 # needs = [ {{ path = "{{program}}/APPLICATION/plugin", says = "the plug-in" }} ]
 """
@@ -42,7 +48,7 @@ store = "{store}"
 path = "{path}"
 # path = ["{{config}}/new/place", "{{home}}/.old-place"]      # the first that exists
 # path = {{ linux = "...", windows = "...", macos = "..." }}  # another one on each system
-{format}# device_bound = true                      # valid on one machine only, as a licence is
+{format}{without}{bound}# valid on one machine only, as a licence is
 {volatile}
 {secret}
 # not_secret = ["/keys/*"]                 # what only looks like one
@@ -59,20 +65,44 @@ _TITLES = """\
 # "/section/key" = "What people call this setting"
 """
 
-_FORMAT = """\
-format = "{format}"                        # without it, Zinker looks for itself
-"""
+_LOOKS = "# without it, Zinker looks for itself\n"
+_NO_VERSION = '# version = { part = "PART", address = "/about/version" }'
+_WHY_VOLATILE = {True: "changes by itself, as was seen", False: "changes by itself, as these are called"}
+_LONGEST = 40
+# What is in no other part of a folder.
+OTHERS = "others"
 
 
-def draft(id: str, parts: list[DraftPart]) -> str:
-    """Return the text of a draft; without parts, with one to fill in."""
-    title = id.replace("-", " ").capitalize()
-    chosen = parts or [DraftPart("general", f"{{config}}/{id}/{id}.ini", "ini")]
+def part_id(name: str, number: int) -> str:
+    """Return what a part may be called after a file, a folder or a key; the `number` where that has no letters."""
+    plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in name.lower()).strip("-")
+    return plain[:_LONGEST].rstrip("-") or f"part-{number}"
+
+
+def named_apart(parts: list[DraftPart]) -> list[DraftPart]:
+    """Return parts of which no two have the same name."""
     names: dict[str, int] = {}
-    texts = [_HEAD.format(id=id, title=title)]
-    for part in chosen:
+    found = []
+    for part in parts:
         names[part.id] = count = names.get(part.id, 0) + 1
-        own = part.id if count == 1 else f"{part.id}-{count}"
+        found.append(part if count == 1 else part._replace(id=f"{part.id}-{count}"))
+    return found
+
+
+def draft(id: str, parts: list[DraftPart], processes: tuple[str, ...] = ()) -> str:
+    """Return the text of a draft; without parts, with one to fill in. `processes` are programs that were seen."""
+    title = id.replace("-", " ").capitalize()
+    chosen = named_apart(parts) or [DraftPart("general", f"{{config}}/{id}/{id}.ini", "ini")]
+    listed = ", ".join(f'"{_escaped(name)}"' for name in processes)
+    versions = [
+        f'{{ part = "{one.id}", address = "{_escaped(one.version)}" }}' for one in chosen if one.version
+    ]
+    version = f"version = {versions[0]}" if versions else _NO_VERSION
+    texts = [
+        _HEAD.format(id=id, title=title, processes=_wide(f"processes = [{listed}]"), version=_wide(version))
+    ]
+    for part in chosen:
+        own = part.id
         if part.policy is not None:
             texts.append(_policies(own, part, part.policy))
             continue
@@ -82,8 +112,10 @@ def draft(id: str, parts: list[DraftPart]) -> str:
                 title=own.replace("-", " ").capitalize(),
                 store=part.store,
                 path=_escaped(part.path),
-                format=_FORMAT.format(format=part.format) if part.format else "",
-                volatile=_listed("volatile", part.volatile, "changes by itself, as was seen") or _VOLATILE,
+                format=_wide(f'format = "{part.format}"') + _LOOKS if part.format else "",
+                without=_listed("without", part.without, "in other parts, or made again by itself", "\n"),
+                bound=_wide(f"{'' if part.device_bound else '# '}device_bound = true"),
+                volatile=_listed("volatile", part.volatile, _WHY_VOLATILE[part.is_seen]) or _VOLATILE,
                 secret=_listed("secret", part.secret, "withheld, as these look like secrets") or _WITHHELD,
                 titles=_titles(part),
             )
@@ -152,11 +184,16 @@ def _escaped(text: str) -> str:
     return "".join(letter if letter.isprintable() else f"\\U{ord(letter):08X}" for letter in plain)
 
 
-def _listed(key: str, addresses: tuple[str, ...], why: str) -> str:
+def _wide(text: str) -> str:
+    """Return a line as wide as comments are behind."""
+    return f"{text:<42} "
+
+
+def _listed(key: str, addresses: tuple[str, ...], why: str, end: str = "") -> str:
     if not addresses:
         return ""
     lines = "".join(f'    "{_escaped(address)}",\n' for address in addresses)
-    return f"{key + ' = [':<42} # {why}\n{lines}]"
+    return f"{_wide(key + ' = [')}# {why}\n{lines}]{end}"
 
 
 def _titles(part: DraftPart) -> str:

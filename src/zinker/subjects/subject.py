@@ -84,6 +84,7 @@ class FurtherHome(Strict, frozen=True):
     path: Paths
     format: Literal[""] | Format = ""
     dialect: Dialect = PLAIN
+    without: tuple[str, ...] = ()
 
 
 class PartHome(msgspec.Struct, frozen=True):
@@ -93,6 +94,7 @@ class PartHome(msgspec.Struct, frozen=True):
     path: Paths
     format: str
     dialect: Dialect
+    without: tuple[str, ...] = ()
 
     def candidates(self, system: System) -> tuple[str, ...]:
         """Return the paths to try in turn under an operating system."""
@@ -107,7 +109,8 @@ class PartHome(msgspec.Struct, frozen=True):
 class Part(Strict, frozen=True):
     """One part: its kind of home, and the path or key of it.
 
-    Where the user can move that, the setting `named_by` names the file or folder; `path` is the usual one.
+    Where the user can move that, the setting `named_by` names the file or folder; `path` is the usual one. What
+    fits one of `without`, below the folder of a path with wild cards, is not of the part, with all that is in it.
     """
 
     id: Id
@@ -117,6 +120,7 @@ class Part(Strict, frozen=True):
     named_by: SettingAt | None = None
     format: Literal[""] | Format = ""
     dialect: Dialect = PLAIN
+    without: tuple[str, ...] = ()
     home: tuple[FurtherHome, ...] = ()
     view: Literal[0, 32, 64] = 0
     device_bound: bool = False
@@ -144,8 +148,9 @@ class Part(Strict, frozen=True):
     @property
     def homes(self) -> tuple[PartHome, ...]:
         """All homes of the part, the first one first."""
-        first = PartHome("", self.path, self.format, self.dialect)
-        return (first, *(PartHome(home.id, home.path, home.format, home.dialect) for home in self.home))
+        first = PartHome("", self.path, self.format, self.dialect, self.without)
+        more = (PartHome(one.id, one.path, one.format, one.dialect, one.without) for one in self.home)
+        return (first, *more)
 
 
 class Subject(Strict, frozen=True):
