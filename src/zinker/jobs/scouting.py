@@ -41,9 +41,14 @@ _PASSING = (
 _OF_DEVICE = re.compile(r"(?i)licen[cs]e|\.lic$|activation|serial|machine[ _-]?id|device[ _-]?id|hwid")
 # Parts of an address that tell where a window was, what was open last, and when: never what a user wants.
 _BY_ITSELF = re.compile(
-    r"(?i)(.*[ _-]?geometry|.*window[ _-]?(state|pos|position|size|width|height|x|y|(is[ _-]?)?maximi[sz]ed)"
-    r"|recent[ _-]?\w*|mru[ _-]?\w*|last[ _-]?(run|opened|used|seen|updated?|checked|check|start|exit)[ _-]?\w*"
-    r"|.*splitter[ _-]?\w*)"
+    r"""(?ix)
+    .*geometry
+    | .*window[ _-]?(state|pos|position|size|width|height|x|y|(is[ _-]?)?maximi[sz]ed)
+    | .*splitter[ _-]?(state|sizes?|pos|position)?
+    | recent([ _-]?(files?|documents?|projects?|items?|folders?|dirs?|paths?|urls?|list))*([ _-]?\d+)?
+    | mru([ _-]?(list|files?|\d+))?
+    | last[ _-]?(run|opened|used|seen|updated|checked|start|exit)([ _-]?(at|time|date))?
+    """
 )
 _VERSION = re.compile(r"(?i)(app|application|program)?[ _-]?version")
 _NUMBER = re.compile(r"v?\d+(\.\d+)+\S*")
