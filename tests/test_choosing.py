@@ -288,6 +288,35 @@ def test_a_list_fills_the_terminal_folds_and_finds(kept):
     assert screen.ends() == 3
 
 
+def test_add_ons_that_a_place_lacks_are_named_with_their_versions(kept):
+    path = kept.path / "subjects/mosslight.subject.toml"
+    add_ons = (
+        'add_ons = [ { part = "plug-ins", item = "/list/*", name = "/name", version = "/version", '
+        'only = { "/from" = "outside" } } ]'
+    )
+    part = '\n[[part]]\nid = "plug-ins"\nstore = "file"\npath = "{config}/mosslight/plug-ins.json"\n'
+    path.write_text(path.read_text().replace("[application]", f"[application]\n{add_ons}") + part)
+    file = kept.settings / "plug-ins.json"
+
+    def have(**versions):
+        items = [{"name": name, "version": one, "from": "outside"} for name, one in versions.items()]
+        file.write_text(json.dumps({"list": [*items, {"name": "Soil", "version": "9", "from": "within"}]}))
+
+    have(Dusk="1.2", Fern="3.0.1", Rain="2.0")
+    kept("export", "mosslight", "--place", "potting-shed", "--label", "with-plug-ins")
+    kept.spoil()
+    have(Rain="2.5")
+    there = file.read_bytes()
+    words = ("import", "mosslight@with-plug-ins", "--place", "potting-shed", "--yes")
+    why = kept(*words, code=3).err
+    assert "Add-ons are missing at potting-shed: Dusk 1.2, Fern 3.0.1.\nInstall them first" in why
+    done = kept(*words, "--despite-needs", "--exact")
+    assert "The add-on Rain is 2.5 at potting-shed, and 2.0 in the profile." in done.out
+    assert file.read_bytes() == there and "dusk = 07:30" not in kept.ini.read_text()
+    # Where there is nothing to be written, nothing is needed; and it is nothing to write by itself.
+    assert kept(*words, "--part", "plug-ins", "--json").json["state"] == "alike"
+
+
 def test_the_result_is_read_back_told_and_written_for_the_ticket(kept):
     kept.spoil()
     report = kept.path / "ticket.txt"

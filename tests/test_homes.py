@@ -509,20 +509,19 @@ def test_shipped_subjects_are_right_and_have_homes_everywhere(garden):
     from zinker.subjects.subject import paths_of
 
     files = sorted(SHIPPED.glob("*.subject.toml"))
-    assert len(files) >= 15
+    assert len(files) >= 40
     for path in files:
         assert check_subject(path) == []
         said = path.read_text(encoding="utf-8").partition("\n")[0]
-        assert said == "# Not checked on Windows." or said.startswith(
-            "# On Windows as in Debian's source package"
+        is_linux = said == "# Linux only."
+        assert (
+            is_linux
+            or said == "# Not checked on Windows."
+            or said.startswith("# On Windows as in Debian's source package")
         )
-        homes = [home for part in load_subject(path).part for home in part.homes]
-        systems = {
-            system
-            for home in homes
-            for system in ("linux", "windows", "macos")
-            if paths_of(home.path, system)
-        }
-        assert systems == {"linux", "windows", "macos"} or path.name.startswith("remmina")
+        homes = [home for part in load_subject(path).part if part.store == "file" for home in part.homes]
+        systems = {s for home in homes for s in ("linux", "windows", "macos") if paths_of(home.path, s)}
+        registry = {"windows" for part in load_subject(path).part if part.store == "registry"}
+        assert systems | registry == ({"linux"} if is_linux else {"linux", "windows", "macos"})
     listed = {state["id"] for state in garden("subjects", "--json").json}
     assert {path.name.partition(".")[0] for path in files} <= listed

@@ -96,6 +96,7 @@ def test_more_or_less_is_said(kept):
     done = kept("undo", "--yes", "--quiet", "--json")  # a program reads what it asked for
     assert done.json["state"] == "done" and done.err == ""
     assert kept("compare", "mosslight", "--quiet", code=1).out == ""
+    assert "dusk" in kept("compare", "mosslight", "--quiet", "--format", "csv", code=1).out
     assert "nowhere" in kept(*wanted[:3], "nowhere", "--quiet", code=2).err
     # Nobody is asked by a quiet command, and what was not shown does not happen.
     out, code = kept.at_terminal(*wanted[:-1], "--quiet")

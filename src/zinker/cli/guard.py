@@ -34,7 +34,7 @@ def guarded(command: Command) -> Command:
             _check_once(next(contexts, None), sys.argv[1:])
             understood = {name: _understood(value) for name, value in given.items()}
             said = {name: understood.pop(name, default) for name, (_, default) in SAYING.items()}
-            tell(**said, is_read=wants_json())
+            tell(**said, is_read=wants_json() or understood.get("format") not in (None, "text"))
             command(*arguments, **understood)
         except (KeyboardInterrupt, typer.Abort):
             raise typer.Exit(interrupted()) from None

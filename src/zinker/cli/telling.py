@@ -162,7 +162,15 @@ def _opened(path: Path) -> "logging.StreamHandler[Any]":
     except OSError as error:
         why = f"the log {path} cannot be written: {reason(error)}"
         raise WrongUsage("Nothing done", why, "Name another file.") from None
-    handler = logging.StreamHandler(file)
+
+    class Log(logging.StreamHandler[Any]):
+        def handleError(self, record: logging.LogRecord) -> None:  # noqa: N802
+            if self in own.handlers:  # a full disk, say: what is done goes on, and that is said once
+                own.removeHandler(self)
+                print(f"Note: the log {path} cannot be written any more.", file=sys.stderr)
+
+    own = logging.getLogger("zinker")
+    handler = Log(file)
     handler.setFormatter(_one_line(f"%(asctime)s {os.getpid()} %(levelname)s %(message)s"))
     return handler
 

@@ -10,9 +10,10 @@ from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.add_ons import against_missing, told_versions, without_told
 from zinker.jobs.plan.asked import asked_for, at_addresses
 from zinker.jobs.plan.base import with_base
-from zinker.jobs.plan.checks import EMPTY_SECRETS, objections, without_unwritable
+from zinker.jobs.plan.checks import DESPITE_NEEDS, EMPTY_SECRETS, objections, without_unwritable
 from zinker.jobs.plan.conflicts import Resolve, replace, resolved
 from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, Options
 from zinker.jobs.plan.named import against_named, move_homes, told_missing
@@ -151,11 +152,15 @@ def planned_import(
                 sides = _sides(session, live, translated, wishes)
                 _check_names(selection, sides, source)
                 instance = wishes.instance or wanted.instance
-                plan = _plan(sides, Selection(chosen, instance, wishes.documents), source)
+                written = without_told(subject, chosen)
+                plan = _plan(sides, Selection(written, instance, wishes.documents), source)
                 plan = _chosen(sides, plan, wishes, resolve, choose)
                 plan = _completed(sides, plan, bound, source, wishes)
-                against = (*plan.objections, *against_named(session, plan, live, said))
-                plan = msgspec.structs.replace(plan, objections=against)
+                against = [*plan.objections, *against_named(session, plan, live, said)]
+                if plan.documents and DESPITE_NEEDS not in wishes.overruled:
+                    against += against_missing(session, source.snapshot, live)
+                remarks = (*plan.remarks, *told_versions(session, source.snapshot, live))
+                plan = msgspec.structs.replace(plan, objections=tuple(against), remarks=remarks)
                 yield Ready(session, sides.source, plan, kind)
 
 

@@ -15,6 +15,7 @@ from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.importing import Wishes, planned_import
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.plan.add_ons import without_told
 from zinker.jobs.plan.asked import at_addresses
 from zinker.jobs.plan.checks import objections
 from zinker.jobs.plan.documents import Options
@@ -81,6 +82,7 @@ def planned_reset(
     with at_place(setup, place, look_only=look_only, waited_for=processes) as target:
         bound = [p for p in selection.parts if p.device_bound and p.id not in wishes.parts]
         chosen = tuple(p for p in selection.parts if wishes.device_bound or p not in bound)
+        chosen = without_told(described, chosen)
         session = Session(setup, target, described)
         with contextlib.closing(LiveSnapshot(session, Selection(chosen))) as live:
             known = ((part.id, name) for part in chosen for name in live.documents(part.id))

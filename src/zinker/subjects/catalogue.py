@@ -152,6 +152,7 @@ def _settings_at(subject: Subject) -> Iterator[tuple[SettingAt, str]]:
     """Yield the settings that others depend on, and for what."""
     yield from ((part.named_by, f"the home of {part.id}") for part in subject.part if part.named_by)
     yield from ((need.items, need.says) for need in subject.application.needs if need.items)
+    yield from ((SettingAt(one.part, one.item), "add-ons") for one in subject.application.add_ons)
 
 
 def _part_mistakes(part: Part) -> Iterator[str]:

@@ -46,6 +46,20 @@ class Need(Strict, frozen=True):
     parts: tuple[Id, ...] = ()
 
 
+class AddOns(Strict, frozen=True):
+    """A part in which the application writes down its add-ons: kept and compared, and never written.
+
+    `item` is a pattern for the address of one; below that stand its `name`, its `version`, and what `only` those
+    have that count.
+    """
+
+    part: Id
+    item: Pointer
+    name: Pointer
+    version: Pointer
+    only: dict[str, str] = {}
+
+
 class Application(Strict, frozen=True):
     """The application that the settings belong to."""
 
@@ -53,6 +67,7 @@ class Application(Strict, frozen=True):
     version: SettingAt | None = None
     compatible: Compatible = "any"
     needs: tuple[Need, ...] = ()
+    add_ons: tuple[AddOns, ...] = ()
     afterwards: str = ""
 
 
