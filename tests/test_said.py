@@ -12,7 +12,7 @@ from test_disk import KILLING
 from zinker.demo.hive_writer import Node, write_hive
 from zinker.formats.registry_values import to_bytes
 from zinker.jobs import export, show
-from zinker.jobs.capture.capture import UNKNOWN
+from zinker.jobs.progress import UNKNOWN
 
 AT = ("--place", "potting-shed")
 

@@ -26,6 +26,7 @@ LAYERS = (
 )
 # The floors inside `jobs`, from the lowest up; a folder by its name, use cases and what they stand on by file.
 JOBS = (
+    ("progress",),
     ("secrets",),
     ("unlocking",),
     ("shelves",),
@@ -38,7 +39,7 @@ JOBS = (
     ("place_lock", "text_reader"),
     ("registration", "dumps"),
     ("texts",),
-    ("scouting",),
+    ("scouting", "listing", "finding"),
     ("sources", "describing", "rebuilding", "authors", "naming", "together"),
     ("comparing", "exporting", "importing", "looking", "proposing", "spotting", "undoing"),
     ("documenting", "period", "retracing"),

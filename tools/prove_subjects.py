@@ -160,23 +160,6 @@ CASES = {
         "/SpeedCrunch/Format\\Precision",
         Leaf("text", "5"),
     ),
-    "qalculate": Case(
-        "qalculate-gtk",
-        ["qalculate-gtk"],
-        "preferences",
-        ".config/qalculate/qalculate-gtk.cfg",
-        "/Mode/precision",
-        Leaf("text", "12"),
-        14,
-    ),
-    "terminator": Case(
-        "terminator",
-        ["terminator"],
-        "preferences",
-        ".config/terminator/config",
-        "/global_config/tab_position",
-        Leaf("text", "bottom"),
-    ),
     "lxterminal": Case(
         "lxterminal",
         ["lxterminal"],
@@ -432,7 +415,7 @@ def main() -> None:
     )
     time.sleep(1)
     manager = subprocess.Popen(["openbox"], env={**os.environ, "DISPLAY": DISPLAY}, stderr=subprocess.DEVNULL)
-    rows = []
+    rows: dict[str, str] = {}
     try:
         for id in chosen.subjects or list(CASES):
             case = CASES[id]
@@ -448,7 +431,7 @@ def main() -> None:
             moved = f"{known.get('before', '')} → {text_of(case.value)}"
             cells = [id, f"{case.package} {version}", known.get("settings", ""), f"`{case.address}`", moved]
             cells += [known.get("fresh", ""), known.get("after", ""), known["result"]]
-            rows.append(f"| {' | '.join(cells)} |")
+            rows[id] = f"| {' | '.join(cells)} |"
     finally:
         manager.terminate()
         screen.terminate()
@@ -466,7 +449,12 @@ def main() -> None:
         head = f"| {' | '.join(columns)} |\n|{'---|' * len(columns)}\n"
         text = chosen.write.read_text(encoding="utf-8")
         table = re.compile(r"<!-- proven -->.*?<!-- end -->", re.S)
-        written = table.sub(lambda _: f"<!-- proven -->\n{head}{chr(10).join(rows)}\n<!-- end -->", text)
+        # What was not tried now stands as it was.
+        found = table.search(text)
+        before = re.findall(r"^\| ([a-z0-9-]+) \| .*\|$", found[0], re.M) if found else []
+        known = {id: line for id in before for line in re.findall(rf"^\| {id} \| .*$", text, re.M)}
+        lines = "\n".join((known | rows).values())
+        written = table.sub(lambda _: f"<!-- proven -->\n{head}{lines}\n<!-- end -->", text)
         chosen.write.write_text(written, encoding="utf-8")
 
 

@@ -26,7 +26,7 @@ def command(
     Example: zinker changes 3 --output change-3.docx
     """
     from zinker.jobs import changes, one_change
-    from zinker.jobs.looking import round_change, round_names, without_fallback
+    from zinker.jobs.listing import round_change, round_names, without_fallback
     from zinker.jobs.sources import subject_known
     from zinker.reports.changes import change_report, changes_report
 

@@ -12,7 +12,7 @@ from zinker.model.errors import ZinkerError
 
 if TYPE_CHECKING:
     from zinker.jobs.apply.carry_out import Outcome
-    from zinker.jobs.capture.capture import Progress
+    from zinker.jobs.progress import Progress
     from zinker.jobs.setup import Setup
     from zinker.jobs.together import Plans, Together
     from zinker.model.plan import Plan

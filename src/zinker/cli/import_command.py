@@ -14,7 +14,7 @@ from zinker.model.errors import WrongUsage
 if TYPE_CHECKING:
     from zinker.cli.changing import ApproveAny
     from zinker.jobs.apply.carry_out import Outcome
-    from zinker.jobs.capture.capture import Progress
+    from zinker.jobs.progress import Progress
     from zinker.jobs.setup import Setup
     from zinker.jobs.together import Together
 

@@ -19,8 +19,7 @@ def command(
 
     Example: zinker list mosslight
     """
-    from zinker.jobs import kept_versions
-    from zinker.jobs.looking import stale_ones
+    from zinker.jobs.listing import kept_versions, stale_ones
     from zinker.reports.listing import versions_report
 
     delivery = Delivery(ctx.params)

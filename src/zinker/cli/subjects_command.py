@@ -85,7 +85,7 @@ def new(
     Example: `zinker subjects new mosslight --home ~/.config/mosslight --home ~/.local/share/mosslight`
     """
     from zinker.jobs import new_subject
-    from zinker.reports.listing import drafted_blocks, drafted_json
+    from zinker.reports.drafted import drafted_blocks, drafted_json
 
     done = new_subject(setup_of(ctx), name, tuple(home or ()), place, to)
     if json:

@@ -22,14 +22,15 @@ import threading
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-from typing import IO
-
-from filelock import FileLock
+from typing import IO, TYPE_CHECKING
 
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, is_root, set_mode
 from zinker.model.names import nearest
 from zinker.model.system import asked
+
+if TYPE_CHECKING:
+    from filelock import FileLock
 
 PART_SUFFIX = ".zinker-part"
 CHUNK = 1024 * 1024
@@ -142,8 +143,13 @@ def open_own(path: Path, flags: int, mode: int = 0o600) -> int:
     return descriptor
 
 
-def lock(path: Path, patience: float) -> FileLock:
-    """Return a lock in a file, which is made if need be; raises `OSError`. Waits for `patience` seconds."""
+def lock(path: Path, patience: float) -> "FileLock":
+    """Return a lock in a file, which is made if need be; raises `OSError`.
+
+    Taking it waits for `patience` seconds, and raises `TimeoutError` then.
+    """
+    from filelock import FileLock  # most of what takes a second look only reads, and starts without it
+
     make_folders(path.parent)
     if is_root() and not path.exists():
         os.close(open_own(path, os.O_RDWR | os.O_CREAT, 0o644))

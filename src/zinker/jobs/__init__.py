@@ -15,16 +15,11 @@ if TYPE_CHECKING:
     from zinker.jobs.describing import check_subject, new_subject
     from zinker.jobs.documenting import documented
     from zinker.jobs.exporting import export, export_text, export_version
+    from zinker.jobs.finding import place_states, subject_states
     from zinker.jobs.importing import Wishes, import_profile
     from zinker.jobs.labelling import label
-    from zinker.jobs.looking import (
-        changes,
-        kept_versions,
-        one_change,
-        place_states,
-        show,
-        subject_states,
-    )
+    from zinker.jobs.listing import changes, kept_versions, one_change
+    from zinker.jobs.looking import show
     from zinker.jobs.period import compare_all
     from zinker.jobs.proposing import propose
     from zinker.jobs.resetting import reset
@@ -88,7 +83,7 @@ _HOMES = {
     "Wishes": "importing",
     "add_key": "sealing",
     "add_schedule": "scheduling",
-    "changes": "looking",
+    "changes": "listing",
     "check": "verifying",
     "check_subject": "describing",
     "compare": "comparing",
@@ -100,7 +95,7 @@ _HOMES = {
     "export_version": "exporting",
     "history": "retracing",
     "import_profile": "importing",
-    "kept_versions": "looking",
+    "kept_versions": "listing",
     "export_round": "rounds",
     "import_round": "rounds",
     "reset_round": "rounds",
@@ -110,17 +105,17 @@ _HOMES = {
     "listed_schedules": "scheduling",
     "load_setup": "setup",
     "new_subject": "describing",
-    "one_change": "looking",
+    "one_change": "listing",
     "propose": "proposing",
     "remove_key": "sealing",
     "remove_schedule": "scheduling",
     "reset": "resetting",
     "run_scheduled": "scheduled",
     "seals": "sealing",
-    "place_states": "looking",
+    "place_states": "finding",
     "show": "looking",
     "spot": "spotting",
-    "subject_states": "looking",
+    "subject_states": "finding",
     "survey": "surveying",
     "thin": "thinning",
     "transfer": "transferring",

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from zinker.jobs.looking import subject_states
+from zinker.jobs.finding import subject_states
 from zinker.jobs.setup import Setup
 from zinker.model.names import home_of
 

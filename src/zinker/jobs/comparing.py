@@ -8,8 +8,8 @@ from collections.abc import Iterator
 import msgspec
 
 from zinker.jobs.authors import authors, changes_between
-from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection, select
+from zinker.jobs.progress import Progress
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import Source, live, opened, subject_of

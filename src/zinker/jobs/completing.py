@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Iterable, Iterator
 from itertools import islice
 
-from zinker.jobs.looking import subject_states
+from zinker.jobs.finding import subject_states
 from zinker.jobs.setup import Setup
 from zinker.model.names import place_told
 from zinker.model.plain_json import decode

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason

@@ -8,13 +8,14 @@ from pathlib import Path
 import msgspec
 
 from zinker.disk.files import nearest_path
-from zinker.jobs.capture.capture import Progress, capture, no_progress
+from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.naming import Named, destination, way_to
 from zinker.jobs.place_lock import at_place
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from zinker.jobs.apply.carry_out import Approve, Kind, Outcome, Ready
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.place_lock import at_place
@@ -21,6 +20,7 @@ from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup

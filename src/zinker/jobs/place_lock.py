@@ -5,8 +5,6 @@ import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from filelock import Timeout
-
 from zinker.disk.files import lock
 from zinker.disk.scratch import sweep_scratch
 from zinker.jobs.setup import Setup
@@ -58,7 +56,7 @@ def _held(setup: Setup, name: str, place: Place) -> Iterator[None]:
     try:
         held = lock(path, PATIENCE)
         held.acquire()
-    except Timeout:
+    except TimeoutError:
         why = f"another run of Zinker has been busy at {name} for {PATIENCE:.0f} seconds"
         raise Refused("Not done", why, "Wait for it to end and run this again.") from None
     except OSError as error:
@@ -130,5 +128,5 @@ def _is_held(setup: Setup, place: str) -> bool:
     try:
         with lock(_lock(setup, place), 0):
             return False
-    except (Timeout, OSError):
+    except (TimeoutError, OSError):
         return True

@@ -9,7 +9,7 @@ from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.disk.sorted_rows import SortedRows
 from zinker.formats.registry_text import KEY_ITSELF, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
-from zinker.jobs.capture.capture import UNKNOWN
+from zinker.jobs.progress import UNKNOWN
 from zinker.jobs.setup import Setup
 from zinker.jobs.text_reader import TextReader
 from zinker.model.address import folded

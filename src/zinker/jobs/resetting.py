@@ -10,7 +10,6 @@ from collections.abc import Iterator
 import msgspec
 
 from zinker.jobs.apply.carry_out import Approve, Outcome, Ready
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection, select
 from zinker.jobs.importing import Wishes, planned_import
@@ -22,6 +21,7 @@ from zinker.jobs.plan.documents import Options
 from zinker.jobs.plan.layers import LayerPlanner
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup

@@ -9,13 +9,13 @@ from typing import NamedTuple
 import msgspec
 
 from zinker.jobs.apply.carry_out import Ready
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.documenting import Documented, documented
 from zinker.jobs.exporting import Exported
+from zinker.jobs.finding import subject_states
 from zinker.jobs.importing import Choose, Unlock, Wishes, planned_import
-from zinker.jobs.looking import subject_states
 from zinker.jobs.plan.checks import ADOPT, LIVE
 from zinker.jobs.plan.conflicts import Resolve, replace
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.resetting import planned_reset
 from zinker.jobs.setup import Setup
 from zinker.jobs.together import CONCURRENCY, Plans, Task, Together, carry_out_together

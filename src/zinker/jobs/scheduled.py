@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 import msgspec
 
 from zinker.disk.priority import give_way
-from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.rounds import Kept, Round, export_round, round_named
 from zinker.jobs.schedule.record import Outcome, Ran, Records, Run, Scheduled, told
 from zinker.jobs.setup import Setup

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import select
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.references import Reference, no_profile
@@ -81,6 +80,8 @@ def live(
     setup: Setup, place: str, subject: Subject, parts: tuple[str, ...] = (), instance: str = ""
 ) -> Iterator[Source]:
     """Read the live settings of a subject at a place."""
+    from zinker.jobs.capture.live import LiveSnapshot  # what is kept needs nothing of it
+
     tell_cut_off(setup, place)
     session, selection = Session(setup, setup.place(place), subject), select(subject, parts, (), instance)
     with contextlib.closing(LiveSnapshot(session, selection)) as snapshot:

@@ -13,7 +13,7 @@ from typing import Any, Literal, TypeAlias
 import msgspec
 
 from zinker.jobs.comparing import compare
-from zinker.jobs.looking import subject_states
+from zinker.jobs.finding import subject_states
 from zinker.jobs.period import is_for_all, is_of_another_machine
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import msgspec
 
 from zinker.jobs.apply.carry_out import Kind, Outcome, Ready
-from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.setup import Setup
 from zinker.model.change import NO_CHANGE, ChangeId, RoundRecord
 from zinker.model.errors import Damaged, Failed, Refused, WrongUsage, ZinkerError

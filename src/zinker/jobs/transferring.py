@@ -4,11 +4,11 @@ import msgspec
 
 from zinker.disk.scratch import scratch_folder
 from zinker.jobs.apply.carry_out import Approve, Outcome
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.exporting import Exported, export
 from zinker.jobs.importing import Choose, Wishes, import_profile
 from zinker.jobs.plan.checks import ADOPT, OTHER_USER
 from zinker.jobs.plan.conflicts import Resolve, replace
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage
 

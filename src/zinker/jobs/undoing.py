@@ -9,13 +9,13 @@ import msgspec
 
 from zinker.jobs.apply.carry_out import Approve, Outcome, Ready
 from zinker.jobs.apply.recover import close, fallback_of
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.checks import LIVE, objections
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.reverse import plan_reverse
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.together import Plans, Task, Together, carry_out_together

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.capture.capture import Progress, no_progress
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.rebuilding import Merged, merged, rebuild
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup

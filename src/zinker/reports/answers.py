@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from zinker.jobs.copying import Copies
 from zinker.jobs.exporting import Room
-from zinker.jobs.looking import PlaceState, SubjectState
+from zinker.jobs.finding import PlaceState, SubjectState
 from zinker.jobs.schedule.record import Ran, Run
 from zinker.jobs.sealing import SealKey, Seals
 from zinker.model.change import Change, RoundRecord

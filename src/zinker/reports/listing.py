@@ -2,21 +2,20 @@
 
 from collections.abc import Iterator, Sequence
 from itertools import groupby
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from zinker.jobs.describing import Drafted
-from zinker.jobs.looking import PartState, PlaceState, SubjectState
-from zinker.jobs.scouting import Seen
 from zinker.model.names import place_told
 from zinker.model.profile import PartRecord
-from zinker.reports.page import Block, Facts, Heading, Page, Paragraph, Reasons, Table
+from zinker.reports.page import Block, Facts, Heading, Page, Paragraph, Table
 from zinker.reports.report import Report
 from zinker.reports.words import age, ago, count, size, when
 from zinker.shelf.shelf import Version
 from zinker.stores.kinds import traits_of
-from zinker.subjects.draft import DraftPart
+
+if TYPE_CHECKING:  # lists of versions need nothing of them
+    from zinker.jobs.finding import PartState, PlaceState, SubjectState
 
 _COLUMNS = ("", "captured", "age", "place", "machine", "application", "settings", "size", "added", "label")
 _ROOMY = frozenset({"machine", "application"})
@@ -73,67 +72,14 @@ def version_json(version: Version) -> dict[str, Any]:
     return {"reference": version.reference, **msgspec.to_builtins(version)}
 
 
-def documents_in(part: PartRecord | PartState) -> str:
+def documents_in(part: "PartRecord | PartState") -> str:
     """Say how many documents a part has, by the name that people have for such."""
     traits = traits_of(part.store)
     nouns = ("document", "documents") if traits.has_files else (traits.noun, traits.nouns)
     return count(part.documents, *nouns)
 
 
-def drafted_blocks(drafted: Drafted, name: str) -> Iterator[Block]:
-    """Yield what a draft proposes, and what to do with it."""
-    yield Paragraph(f"Draft written: {drafted.path}", "strong")
-    rows = tuple((part.id, part.path, _found(part, seen)) for part, seen in drafted.parts)
-    if rows:
-        yield Table(("part", "home", "what is there"), rows)
-    passed = [one for _, seen in drafted.parts for one in seen.passed]
-    yield Reasons(
-        "Left out of it:", tuple((f"{one.path} ({count(one.files, 'file')})", one.why, 1) for one in passed)
-    )
-    if drafted.processes:
-        yield Paragraph(f"{', '.join(drafted.processes)} runs, and is named as its program.")
-    yield Paragraph(
-        f"Read it and correct it; `zinker subjects check {drafted.path}` says what is wrong with it, and "
-        f"`zinker export {name}` keeps what it describes."
-    )
-
-
-def _found(part: DraftPart, seen: Seen) -> str:
-    if part.store == "file" and not seen.documents:
-        return "nothing else by now"
-    told = [part.format.upper()] if part.format else []
-    told += [count(seen.documents, "file")] if seen.documents > 1 else []
-    told += [count(seen.settings, "setting")] if seen.settings else []
-    told += [count(len(part.secret), "secret")] if part.secret else []
-    told += [f"{len(part.volatile):,} changing by themselves"] if part.volatile else []
-    told += ["bound to this machine"] if part.device_bound else []
-    return ", ".join(told) or "carried as it is"
-
-
-def drafted_json(drafted: Drafted) -> dict[str, Any]:
-    """Return what a draft proposes, for programs."""
-    return {
-        "file": str(drafted.path),
-        "processes": drafted.processes,
-        "parts": [
-            {
-                "id": part.id,
-                "store": part.store,
-                "path": part.path,
-                "format": part.format,
-                "documents": seen.documents,
-                "settings": seen.settings,
-                "secret": part.secret,
-                "volatile": part.volatile,
-                "device_bound": part.device_bound,
-                "left_out": [one._asdict() for one in seen.passed],
-            }
-            for part, seen in drafted.parts
-        ],
-    }
-
-
-def subjects_blocks(states: Sequence[SubjectState], in_detail: bool) -> Iterator[Block]:
+def subjects_blocks(states: "Sequence[SubjectState]", in_detail: bool) -> Iterator[Block]:
     """Yield subjects, and with detail the homes of their parts."""
     if not states:
         yield Paragraph(
@@ -172,11 +118,11 @@ def mistakes_blocks(file: str, mistakes: Sequence[str]) -> Iterator[Block]:
         yield Paragraph(mistake, indent=2)
 
 
-def _running(state: SubjectState) -> str:
+def _running(state: "SubjectState") -> str:
     return "running" if state.running else ""
 
 
-def places_blocks(states: Sequence[PlaceState]) -> Iterator[Block]:
+def places_blocks(states: "Sequence[PlaceState]") -> Iterator[Block]:
     """Yield the places and whether they answer."""
     rows = tuple(
         (

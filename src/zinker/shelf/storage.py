@@ -12,8 +12,6 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import IO, Protocol
 
-from filelock import Timeout
-
 from zinker.disk.alive import alive, ended
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, set_mode
@@ -252,7 +250,7 @@ class FolderStorage(Storage):
                     yield
                 finally:
                     self._is_held = False
-        except Timeout:
+        except TimeoutError:
             raise Busy from None
 
     def free(self) -> int:

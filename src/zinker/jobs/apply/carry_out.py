@@ -10,8 +10,9 @@ import msgspec
 from zinker.jobs.apply.next_steps import next_steps
 from zinker.jobs.apply.recover import take_back
 from zinker.jobs.apply.write import Staged, read_back, sweep
-from zinker.jobs.capture.capture import Progress, capture, no_progress
+from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.selection import Selection
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.model.change import NO_CHANGE, Change, ChangeId
 from zinker.model.errors import Damaged, Failed, Refused, ZinkerError, reason

@@ -6,8 +6,8 @@ import datetime
 import msgspec
 
 from zinker.jobs.apply.write import Changes, read_back, rescue, sweep, write_again
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.plan.reverse import plan_reverse
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.change import NO_CHANGE, Change, ChangeId, State

@@ -3,9 +3,9 @@
 import contextlib
 from collections.abc import Callable, Iterable, Iterator
 
-from zinker.jobs.capture.capture import Progress, no_progress
 from zinker.jobs.plan.order import waves
 from zinker.jobs.plan.result import new_content, opened
+from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.model.address import folded
 from zinker.model.errors import NotWritable, Refused, reason

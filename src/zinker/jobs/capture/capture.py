@@ -12,6 +12,7 @@ import msgspec
 import zinker
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.capture.sharing import Sharing
+from zinker.jobs.progress import UNKNOWN, Progress
 from zinker.jobs.session import Session, why_not
 from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem
@@ -23,20 +24,12 @@ from zinker.stores.home import Home, NoHome, StoreError
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
 
-# Called with what is being done, how much of it is done, and how much there is; or that this is not known.
-Progress = Callable[[str, int, int], None]
-UNKNOWN = -1
-
 # How many documents are read before it is their turn; each may be large.
 _AHEAD, _AHEAD_FAR = 2, 4
 # How often a document is read again that changes while it is captured.
 _TRIES = 3
 _TOLD_AFTER = 5_000  # settings
 _TOLD = 5  # files that have what no profile holds
-
-
-def no_progress(what: str, done: int, total: int) -> None:
-    """Say nothing."""
 
 
 def capture(

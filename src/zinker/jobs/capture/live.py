@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator
 
-from zinker.jobs.capture.capture import Progress, capture
+from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.selection import Selection
+from zinker.jobs.progress import Progress
 from zinker.jobs.session import Session
 from zinker.model.profile import Snapshot
 from zinker.profiles.writing import ProfileBuilder

@@ -4,10 +4,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import groupby
 from typing import NamedTuple
 
-from zinker.jobs.capture.capture import Progress
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.plan.documents import Options, PartCase, PartPlan, PartPlanner
 from zinker.jobs.plan.result import with_result
+from zinker.jobs.progress import Progress
 from zinker.jobs.secrets.detect import holds_secret, suspects
 from zinker.jobs.secrets.withhold import Withholder
 from zinker.jobs.session import Session

@@ -16,7 +16,6 @@ from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
 import msgspec
-from filelock import Timeout
 
 from zinker.disk.files import lock, make_folders, write_file
 from zinker.model.errors import Damaged, WrongUsage, reason
@@ -229,7 +228,7 @@ class Records:
         with contextlib.ExitStack() as stack:
             try:
                 stack.enter_context(lock(self._folder / f"{round}.lock", 0))
-            except Timeout:
+            except TimeoutError:
                 yield False
                 return
             yield True
