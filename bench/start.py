@@ -1,4 +1,4 @@
-"""Start time: `zinker --version` and its completion beside a bare Typer program, in the same run.
+"""Start time, and small commands in processor time, beside a bare Typer program, in the same run.
 
 Prints the ratios, and with `--write FILE` puts them into the table of docs/benchmarks.md. Both run in this
 environment, in turns, so that whatever else the machine does falls on both alike.
@@ -8,6 +8,7 @@ import argparse
 import os
 import platform
 import re
+import resource
 import statistics
 import subprocess
 import sys
@@ -51,6 +52,43 @@ def seconds(command: list[str], environment: dict[str, str]) -> float:
     started = time.perf_counter()
     subprocess.run(command, env=environment, stdout=subprocess.DEVNULL, check=True)
     return time.perf_counter() - started
+
+
+def processor_seconds(command: list[str], environment: dict[str, str]) -> float:
+    """Run a command once; the processor time of it, in seconds."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    done = subprocess.run(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    if done.returncode > 1:
+        raise SystemExit(f"{command} ended with {done.returncode}")
+    return after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
+
+
+def small(own: Path, bare: Path, environment: dict[str, str]) -> list[str]:
+    """Run small commands on a usual application in turns with a command of the bare program; rows of the table."""
+    cases = {
+        "bare": [str(bare), "ivy"],
+        "`list`": [str(own), "list", "mosslight"],
+        "`show`": [str(own), "show", "mosslight"],
+        "`compare` of two versions": [str(own), "compare", "mosslight@1", "mosslight@2"],
+        "`compare` with live": [str(own), "compare", "mosslight"],
+        "`export`": [str(own), "export", "mosslight", "--place", "potting-shed", "--again"],
+    }
+    times: dict[str, list[float]] = {name: [] for name in cases}
+    for number in range(ROUNDS // 2 + 1):
+        for name, words in cases.items():
+            taken = processor_seconds([sys.executable, *words], environment)
+            if number:
+                times[name].append(taken)
+    middle = {name: statistics.median(taken) for name, taken in times.items()}
+    rows = []
+    for name in list(cases)[1:]:
+        ratio = middle[name] / middle["bare"]
+        print(f"{name}: {middle[name] * 1000:.0f} ms, bare {middle['bare'] * 1000:.0f} ms: {ratio:.2f} x")
+        rows.append(
+            f"| {name}, 53 settings in 8 documents | a command of a bare Typer program | 2.2 × | {ratio:.2f} × |"
+        )
+    return rows
 
 
 def compare(zinker: list[str], bare: list[str], both: list[dict[str, str]]) -> tuple[float, float]:
@@ -114,9 +152,11 @@ def main() -> None:
             print(
                 f"{case}: {own_time * 1000:.0f} ms, bare {bare_time * 1000:.0f} ms: {own_time / bare_time:.2f} x"
             )
+        rows += small(own, bare, environment)
     if chosen.write:
         note = (
-            f"Python {platform.python_version()}, {os.cpu_count()} cores, median of {ROUNDS} runs in turns."
+            f"Python {platform.python_version()}, {os.cpu_count()} cores, median of {ROUNDS} runs in turns; "
+            f"small commands in processor time, of {ROUNDS // 2}."
         )
         text = chosen.write.read_text(encoding="utf-8")
         table = "\n".join(

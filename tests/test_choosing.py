@@ -281,6 +281,12 @@ def test_a_list_fills_the_terminal_folds_and_finds(kept):
     assert screen.ends() == 3 and kept.places("potting-shed") == before
     shown = "\n".join(screen.screen.display)
     assert "Interrupted" in shown and "?1049l" not in shown
+    # The window is closed.
+    screen = Screen(kept, *words)
+    screen.shows("Enter goes on")
+    os.close(screen.terminal)
+    assert os.waitstatus_to_exitcode(os.waitpid(screen.pid, 0)[1]) == 3
+    assert kept.places("potting-shed") == before
     # Where a terminal cannot be filled, there are numbers.
     screen = Screen(kept, *words, TERM="dumb")
     screen.shows("Numbers to leave out")

@@ -1,5 +1,6 @@
 """What becomes of what a command raises: words on the error output, and an exit code."""
 
+import contextlib
 import functools
 import os
 import signal
@@ -110,7 +111,8 @@ def interrupted() -> int:
     """Say that what was begun has ended, and return the exit code of that."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second one would only hide the exit code
     what = "\nInterrupted: what was begun has been taken back, or the next run takes it back."
-    print(what, file=sys.stderr, flush=True)
+    with contextlib.suppress(OSError):  # the terminal may have gone
+        print(what, file=sys.stderr, flush=True)
     return INTERRUPTED
 
 

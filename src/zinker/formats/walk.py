@@ -8,7 +8,6 @@ address, too, so that it can be told from a list.
 
 import base64
 import datetime
-import plistlib
 import re
 from collections.abc import Iterable
 from decimal import Decimal
@@ -144,6 +143,10 @@ def leaf_of(value: Any) -> Leaf:
         return Leaf("bytes", base64.b64encode(value).decode("ascii"))
     if isinstance(value, datetime.date | datetime.time):
         return Leaf("date", value.isoformat())
-    if isinstance(value, plistlib.UID):
-        return Leaf("uid", value.data)
-    return Leaf("object", {}) if isinstance(value, dict) else Leaf("list", value)
+    if isinstance(value, dict):
+        return Leaf("object", {})
+    if isinstance(value, list):
+        return Leaf("list", value)
+    import plistlib  # most of what is read is none, and starts without it
+
+    return Leaf("uid", value.data) if isinstance(value, plistlib.UID) else Leaf("list", value)

@@ -14,11 +14,10 @@ from zinker.jobs.sources import Source, opened, subject_of
 from zinker.jobs.translate.policies import document_titles, labels_in, own_id, said_change
 from zinker.model.address import matches
 from zinker.model.lines import heads_in
-from zinker.model.policy import LastChange
+from zinker.model.policy import SERVER, LastChange
 from zinker.model.profile import Manifest, PartRecord
 from zinker.model.setting import DOCUMENT, Leaf, Setting
 from zinker.stores.kinds import traits_of
-from zinker.stores.tenants.policies import SERVER
 from zinker.subjects.subject import Part, Subject
 
 _TOLD_AFTER = 200  # documents

@@ -1,9 +1,11 @@
 """What a subject file says about the policies of a collection; the code knows nothing else about them."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Final, Literal
 
 import msgspec
 
+# Where a document has what the service makes; never compared, never written.
+SERVER: Final = "/@server"
 Address = Annotated[str, msgspec.Meta(pattern="^/", description="An address; `*` stands for any one token.")]
 
 

@@ -10,8 +10,6 @@ from zinker.model.errors import WrongUsage
 from zinker.places.homes import OWN, TEMPLATE
 from zinker.places.place import Place, Process
 from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.gvdb_database import DiskDatabase
-from zinker.stores.hive_registry import HiveRegistry
 from zinker.stores.home import NoHome
 from zinker.stores.registry import Redirected, Registry, RegistryError, in_view
 
@@ -97,6 +95,8 @@ class AccountPlace(Place):
             return Redirected(registry, {_USER: "HKEY_LOCAL_MACHINE"})
         if self._account == TEMPLATE:  # its hive is loaded by nobody
             home = self._folders.get("home")
+            from zinker.stores.hive_registry import HiveRegistry  # only what looks into one needs it
+
             hives = HiveRegistry(self.top, home) if self.top is not None and home is not None else None
             return in_view(hives, view) if hives is not None and hives.is_there else None
         return Redirected(registry, {_USER: rf"HKEY_USERS\{self._sid(registry)}"})
@@ -105,6 +105,8 @@ class AccountPlace(Place):
         """Return the account's settings database, as it is on the disk."""
         if self.top is None or self._account == ALL_USERS:
             return None
+        from zinker.stores.gvdb_database import DiskDatabase
+
         database = DiskDatabase(self.top, self._folders.get("config"))
         return database if database.is_there else None
 

@@ -14,8 +14,6 @@ from zinker.places.homes import homes_below
 from zinker.places.on_disk import OnDisk
 from zinker.places.place import Process
 from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.gvdb_database import DiskDatabase
-from zinker.stores.hive_registry import HiveRegistry
 from zinker.stores.registry import Registry, in_view
 from zinker.stores.simulated_registry import SimulatedRegistry
 
@@ -92,11 +90,15 @@ class FolderPlace(OnDisk):
         """Return the simulated registry, if there is one, or that of the hives on the disk."""
         if self._file is not None and self._workstation().registry is not None:
             return in_view(SimulatedRegistry(self._file), view)
+        from zinker.stores.hive_registry import HiveRegistry  # only what looks into one needs it
+
         hives = HiveRegistry(self._path, self.folder("home"), self._hives)
         return in_view(hives, view) if hives.is_there else None
 
     def desktop_db(self) -> SettingsDatabase | None:
         """Return the settings database on the disk, if there is one."""
+        from zinker.stores.gvdb_database import DiskDatabase
+
         database = DiskDatabase(self._path, self.folder("config"))
         return database if database.is_there else None
 

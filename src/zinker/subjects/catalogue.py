@@ -10,10 +10,10 @@ from zinker.formats.dialect import mistake
 from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
 from zinker.model.names import unknown
+from zinker.model.policy import SERVER
 from zinker.stores.desktop_db import settings_path
 from zinker.stores.patterns import is_wild
 from zinker.stores.registry import whole_key
-from zinker.stores.tenants.policies import SERVER
 from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 

@@ -4,10 +4,10 @@ from collections.abc import Iterator
 
 from zinker.model.address import matches, pointer
 from zinker.model.difference import Difference
-from zinker.model.policy import LastChange, PolicyShape, Titles
+from zinker.model.policy import SERVER, LastChange, PolicyShape, Titles
 from zinker.model.profile import Snapshot
 from zinker.model.setting import Leaf
-from zinker.stores.tenants.policies import SERVER, titles_of
+from zinker.stores.tenants.policies import titles_of
 from zinker.subjects.subject import Part, Subject
 
 _Name = tuple[str, str]  # part, document

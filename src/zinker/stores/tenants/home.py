@@ -10,9 +10,10 @@ from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange
+from zinker.model.policy import SERVER
 from zinker.stores.home import Candidates, Home, NoHome, Offers, PartShape, Writing
 from zinker.stores.reading import Content, Reading, Trouble
-from zinker.stores.tenants.policies import FORMAT, SERVER, ids_at
+from zinker.stores.tenants.policies import FORMAT, ids_at
 from zinker.stores.tenants.service import TenantError
 from zinker.stores.tenants.tenant import Collection, Tenant
 from zinker.stores.tenants.writing import PolicyWriting

@@ -14,12 +14,10 @@ from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.walk import Digits, exact
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import NotWritable
-from zinker.model.policy import PolicyShape
+from zinker.model.policy import SERVER, PolicyShape
 from zinker.model.setting import WITHHELD, Leaf
 
 FORMAT = "json"
-# Where a document has what the service makes; never compared, never written.
-SERVER = "/@server"
 _EMPTY = b"{}\n"
 # A secret that the service never gives back has no fingerprint.
 NEVER_GIVEN = Leaf(WITHHELD, {"key": "", "mark": ""})
