@@ -67,7 +67,7 @@ def processor_seconds(command: list[str], environment: dict[str, str]) -> float:
 def small(own: Path, bare: Path, environment: dict[str, str]) -> list[str]:
     """Run small commands on a usual application in turns with a command of the bare program; rows of the table."""
     cases = {
-        "bare": [str(bare), "ivy"],
+        "bare": [str(bare), "hello", "ivy"],
         "`list`": [str(own), "list", "mosslight"],
         "`show`": [str(own), "show", "mosslight"],
         "`compare` of two versions": [str(own), "compare", "mosslight@1", "mosslight@2"],
