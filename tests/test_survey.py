@@ -4,12 +4,15 @@ import csv
 import os
 import re
 import socket
+import threading
 
 import msgspec
 import pytest
 from conftest import Garden
 from test_pages import from_docx, from_html, from_markdown, written
 
+from zinker.jobs import place_states
+from zinker.places.folder import FolderPlace
 from zinker.shelf.record import opened as unsealed
 from zinker.shelf.record import sealed
 from zinker.shelf.versions import Record
@@ -129,6 +132,23 @@ def test_a_place_that_answers_after_a_day_stops_nobody(house):
     slow = [cell for cell in found["cells"] if cell["place"] == "slow"]
     assert [(cell["state"], cell["why"]) for cell in slow] == [("silent", "no answer within 15 s")]
     assert sum(cell["right"] for cell in found["cells"]) == 12
+
+
+def test_places_are_asked_side_by_side_and_say_when_they_were_captured(house, monkeypatch):
+    record = house.path / "shelf/subjects/kiosk/3.json"
+    old = unsealed(record.read_bytes(), Record)
+    about = msgspec.structs.replace(old.profile, captured="2020-02-02T02:02:02+00:00")
+    record.write_bytes(sealed(msgspec.structs.replace(old, profile=about)))
+    (house.path / "shelf/subjects/kiosk/index.json").unlink()
+    done = house("places")
+    assert re.search(r"kiosk-00 .* just now +answers|kiosk-00 .* ago +answers", done.out)
+    assert re.search(r"^here .* never +answers$", done.out, re.M)
+    assert "Warning: what is kept of kiosk-02 is stale, from 2020-02-02" in done.out
+    # Each waits until all have been asked: one after another, that would never be.
+    gate = threading.Barrier(len(NAMES), timeout=120)
+    monkeypatch.setattr(FolderPlace, "absence", lambda self: "silent" if gate.wait() < 0 else "")
+    assert [state.name for state in place_states(house.setup)] == ["here", *NAMES]
+    assert not gate.broken
 
 
 def test_what_cannot_be_looked_at_from_here_is_no_secret(house):

@@ -26,7 +26,7 @@ LAYERS = (
 )
 # The floors inside `jobs`, from the lowest up; a folder by its name, use cases and what they stand on by file.
 JOBS = (
-    ("progress",),
+    ("progress", "side_by_side"),
     ("secrets",),
     ("unlocking",),
     ("shelves",),
@@ -47,6 +47,7 @@ JOBS = (
     ("labelling", "beginning", "sealing", "thinning", "verifying", "copying", "unread", "completing"),
     ("resetting", "transferring"),
     ("rounds",),
+    ("round_changes",),
     ("schedule",),
     ("scheduled", "scheduling"),
 )

@@ -12,6 +12,7 @@ from zinker.cli import options
 from zinker.cli.forms import Delivery
 from zinker.cli.locks import locks_for
 from zinker.cli.output import emit, emit_json, progress_shown, say, setup_of
+from zinker.formats.endings import ENDINGS
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -204,11 +205,11 @@ def _described(
     setup: "Setup", homes: list[str], places: list[str], subjects: list[str], preview: bool
 ) -> Iterator[list[str]]:
     """Yield the subjects to be exported; homes get a subject file of their own, which stays if they are kept."""
-    from zinker.jobs.describing import describe_homes
-
     if not homes:
         yield subjects
         return
+    from zinker.jobs.describing import describe_homes
+
     known = describe_homes(setup, tuple(homes), places[0])
     try:
         yield [known.id]
@@ -227,7 +228,7 @@ def _all(setup: "Setup", what: "Round", wanted: _Wanted, json: bool, delivery: D
     from zinker.jobs.rounds import export_round
     from zinker.jobs.sources import subject_known
     from zinker.reports.exported import exported_blocks
-    from zinker.reports.rounds import kept_json, kept_report, kept_summary
+    from zinker.reports.kept import kept_json, kept_report, kept_summary
 
     kept: list[Kept] = []
     with progress_shown() as progress:
@@ -257,7 +258,7 @@ def _code(one: "Kept") -> int:
 
 
 def _is_text(name: str) -> bool:
-    return name.lower().endswith((".reg", ".dconf"))
+    return name.lower().endswith(ENDINGS)
 
 
 def _is_kept(name: str) -> bool:

@@ -9,7 +9,7 @@ the file does not say; one that Zinker has written does, in its first line.
 
 import re
 from collections.abc import Iterable, Iterator
-from typing import Final, NamedTuple
+from typing import NamedTuple
 
 from zinker.formats.gvariant import text_of
 from zinker.formats.gvariant_text import parse_variant
@@ -17,7 +17,6 @@ from zinker.formats.text import lines as lines_of
 from zinker.model.errors import DocumentError
 from zinker.model.setting import WITHHELD, Leaf
 
-SUFFIX: Final = ".dconf"
 _BELOW = re.compile(r"#\s*below (/(?:[^/]+/)*)\s*")
 _TYPE = "gvariant:"
 _SPACES = " \t\r\n"  # others are part of a text

@@ -34,7 +34,6 @@ from zinker.model.errors import DocumentError
 from zinker.model.rows import Block, address_of, is_escaped, named_row, row, tail
 from zinker.model.setting import GONE, KEY_GONE
 
-SUFFIX: Final = ".reg"
 # What such files begin with.
 UNICODE: Final = "Windows Registry Editor Version 5.00"
 ANSI: Final = "REGEDIT4"

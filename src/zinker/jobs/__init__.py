@@ -24,7 +24,8 @@ if TYPE_CHECKING:
     from zinker.jobs.proposing import propose
     from zinker.jobs.resetting import reset
     from zinker.jobs.retracing import history
-    from zinker.jobs.rounds import export_round, import_round, reset_round, round_named
+    from zinker.jobs.round_changes import import_round, reset_round
+    from zinker.jobs.rounds import export_round, round_named
     from zinker.jobs.scheduled import run_scheduled
     from zinker.jobs.scheduling import add_schedule, listed_schedules, remove_schedule
     from zinker.jobs.sealing import add_key, remove_key, seals
@@ -97,8 +98,8 @@ _HOMES = {
     "import_profile": "importing",
     "kept_versions": "listing",
     "export_round": "rounds",
-    "import_round": "rounds",
-    "reset_round": "rounds",
+    "import_round": "round_changes",
+    "reset_round": "round_changes",
     "round_named": "rounds",
     "label": "labelling",
     "leave_as_it_is": "undoing",

@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from zinker.disk.files import nearest_path
+from zinker.formats.endings import is_text
 from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
@@ -21,7 +22,6 @@ from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
-from zinker.jobs.texts import TextProfile, is_text, write_text
 from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
@@ -265,6 +265,8 @@ def _as_text(
     snapshot: Snapshot, path: Path, replace: bool, ansi: bool, running: tuple[Process, ...] = ()
 ) -> Exported:
     """Write the registry parts of settings as a registration text file."""
+    from zinker.jobs.texts import write_text  # any other export starts without it
+
     _check_free(path, replace)
     try:
         left = write_text(snapshot, path, ansi)
@@ -290,6 +292,8 @@ def export_text(
     Raises `WrongUsage` where there is no such file, `Damaged` for another kind of file, and `Refused` where the
     profile cannot be written.
     """
+    from zinker.jobs.texts import TextProfile
+
     check_said(label, note)
     named = Named(source.stem, place="text", label=label)
     if to is not None and is_text(path := destination(to, named)):

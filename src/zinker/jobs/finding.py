@@ -1,10 +1,14 @@
 """What is found at places: which subjects, where their parts live, and whether the places answer."""
 
+import datetime
+
 import msgspec
 
 from zinker.jobs.session import Session
-from zinker.jobs.setup import Setup
-from zinker.model.errors import Refused, reason
+from zinker.jobs.setup import CONCURRENCY, Setup
+from zinker.jobs.side_by_side import SECONDS, looked_at
+from zinker.model.errors import Refused, ZinkerError, reason
+from zinker.places.here import Here
 from zinker.stores.home import NoHome, StoreError
 from zinker.subjects.subject import paths_of
 
@@ -48,6 +52,9 @@ class PlaceState(msgspec.Struct, frozen=True):
     absence: str = ""
     # Who signs in there, and how.
     signs_in: str = ""
+    # When it was last known to be as it was captured (RFC 3339), or "", and whether that is too long ago.
+    captured: str = ""
+    stale: bool = False
 
 
 def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list[SubjectState]:
@@ -82,13 +89,43 @@ def subject_states(setup: Setup, subject: str = "", place: str = "here") -> list
 
 
 def place_states(setup: Setup) -> list[PlaceState]:
-    """Return all places, and whether they answer."""
-    states = []
-    for name, place in setup.places.items():
+    """Return all places, whether they answer, side by side, and when each was last captured."""
+    places = setup.places
+    captured = _captured(setup)
+    old = datetime.datetime.now().astimezone() - datetime.timedelta(days=setup.stale_days)
+
+    def look(name: str) -> PlaceState:
+        place = places[name]
         absence = place.absence()
         try:
             about = ("", "", "") if absence else (place.machine, place.user, place.system)
         except Refused as error:
             about, absence = ("", "", ""), error.why
-        states.append(PlaceState(name, place.kind, *about, absence, place.signs_in))
+        return PlaceState(name, place.kind, *about, absence, place.signs_in)
+
+    found = dict(looked_at(places, look, SECONDS, CONCURRENCY))
+    states = []
+    for name, place in places.items():
+        state = found[name]
+        if isinstance(state, str):
+            state = PlaceState(name, place.kind, "", "", "", state)
+        last = captured.get(name, "")
+        is_stale = bool(last) and datetime.datetime.fromisoformat(last) < old
+        states.append(msgspec.structs.replace(state, captured=last, stale=is_stale))
     return states
+
+
+def _captured(setup: Setup) -> dict[str, str]:
+    """Return when each place was last known to be as it was captured; nothing of a shelf that is out of reach."""
+    shelf, here = setup.shelf, Here().machine
+    last: dict[str, str] = {}
+    try:
+        for version in (one for id in shelf.subjects() for one in shelf.versions(id) if one.is_asked_for):
+            place = version.place.partition("/")[0]
+            if place != "here" or version.machine == here:
+                last[place] = max(
+                    last.get(place, version.known), version.known, key=datetime.datetime.fromisoformat
+                )
+    except ZinkerError as error:
+        setup.notify(f"when places were captured is not known: {error.why}.")
+    return last

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zinker.disk.files import make_folders
-from zinker.jobs.texts import is_text
+from zinker.formats.endings import is_text
 from zinker.model.errors import WrongUsage
 from zinker.model.profile import Manifest
 from zinker.profiles.layout import SUFFIX

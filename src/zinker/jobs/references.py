@@ -9,8 +9,7 @@ from pathlib import Path
 import msgspec
 
 from zinker.disk.files import nearest_path
-from zinker.formats.desktop_text import SUFFIX as DUMP
-from zinker.formats.registry_text import SUFFIX as REGISTRATION
+from zinker.formats.endings import ENDINGS
 from zinker.model.errors import WrongUsage
 from zinker.places.given import path_at
 from zinker.places.here import Here
@@ -42,11 +41,7 @@ def parse_reference(text: str) -> Reference:
     """Take a reference apart; raises `WrongUsage` for anything else."""
     path = path_at(text, Here())
     looks_like_path = "/" in text or "\\" in text
-    if (
-        text.endswith(SUFFIX)
-        or text.lower().endswith((REGISTRATION, DUMP))
-        or (looks_like_path and is_profile(path))
-    ):
+    if text.endswith(SUFFIX) or text.lower().endswith(ENDINGS) or (looks_like_path and is_profile(path)):
         return Reference(text, path=path)
     found = _REFERENCE.fullmatch(text)
     if looks_like_path and (not found or text.startswith((".", "~")) or path.exists()):

@@ -3,25 +3,20 @@
 import contextlib
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from functools import partial
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
-from zinker.jobs.apply.carry_out import Ready
-from zinker.jobs.documenting import Documented, documented
-from zinker.jobs.exporting import Exported
 from zinker.jobs.finding import subject_states
-from zinker.jobs.importing import Choose, Unlock, Wishes, planned_import
-from zinker.jobs.plan.checks import ADOPT, LIVE
-from zinker.jobs.plan.conflicts import Resolve, replace
 from zinker.jobs.progress import Progress, no_progress
-from zinker.jobs.resetting import planned_reset
-from zinker.jobs.setup import Setup
-from zinker.jobs.together import CONCURRENCY, Plans, Task, Together, carry_out_together
+from zinker.jobs.setup import CONCURRENCY, Setup
 from zinker.model.errors import NoAnswer, WrongUsage, ZinkerError
 from zinker.model.names import home_of, unknown
 from zinker.places.here import Here
+
+if TYPE_CHECKING:
+    from zinker.jobs.documenting import Documented
+    from zinker.jobs.exporting import Exported
 
 _ANY = "*"
 
@@ -44,7 +39,7 @@ class Kept(msgspec.Struct, frozen=True):
 
     place: str
     subject: str
-    exported: Exported | None = None
+    exported: "Exported | None" = None
     error: ZinkerError | None = None
 
 
@@ -197,7 +192,7 @@ def _others(setup: Setup, place: str, subject: str, machine: str) -> list[str]:
 def export_round(
     setup: Setup,
     what: Round,
-    capture: Callable[[Setup, str, str], Exported],
+    capture: "Callable[[Setup, str, str], Exported]",
     progress: Progress = no_progress,
 ) -> Iterator[Kept]:
     """Capture all members by `capture`, places side by side; yields what came of each, place by place.
@@ -222,7 +217,9 @@ def export_round(
             yield from kept
 
 
-def _captured(setup: Setup, place: str, subject: str, capture: Callable[[Setup, str, str], Exported]) -> Kept:
+def _captured(
+    setup: Setup, place: str, subject: str, capture: "Callable[[Setup, str, str], Exported]"
+) -> Kept:
     try:
         if subject == _ANY:
             setup.place(place)  # says why it is not known what is there
@@ -233,11 +230,13 @@ def _captured(setup: Setup, place: str, subject: str, capture: Callable[[Setup, 
 
 def documented_round(
     setup: Setup, what: Round, is_live: bool, left: list[tuple[str, str, str]]
-) -> Iterator[Documented]:
+) -> "Iterator[Documented]":
     """Open one member after another to be written down, a version of it or as it is now.
 
     What cannot be opened is put into `left`: place, subject and why; it does not stop the others.
     """
+    from zinker.jobs.documenting import documented
+
     for place, subject in what.members:
         try:
             if subject == _ANY:
@@ -247,98 +246,3 @@ def documented_round(
                 yield found
         except ZinkerError as error:
             left.append((place, subject, error.why or str(error)))
-
-
-def import_round(
-    setup: Setup,
-    what: Round,
-    wishes: Wishes | None = None,
-    live: Iterable[str] = (),
-    at: str = "",
-    *,
-    preview: bool = False,
-    approve: Callable[[Plans], bool] = lambda plans: True,
-    resolve: Resolve = replace,
-    choose: Choose = lambda sides, plan: plan,
-    progress: Progress = no_progress,
-    unlock: Unlock | None = None,
-    one_by_one: bool = False,
-) -> Together:
-    """Put a version of each member back at its place, or all `at` another one, as one change.
-
-    `approve` is shown all the plans.
-
-    The places that others depend on and that may be written to are named as `live`; `one_by_one` where
-    `resolve`, `choose` or `unlock` ask somebody. Raises `Refused` where nothing could be planned at all.
-    """
-    named = frozenset(live)
-
-    @contextlib.contextmanager
-    def planned(own: Setup, place: str, subject: str) -> Iterator[Ready]:
-        target = at or place
-        adopts = ADOPT in (wishes or Wishes()).overruled
-        with planned_import(
-            own,
-            version_of(own, place, subject, what.version, adopts),
-            target,
-            for_place(wishes or Wishes(), target, named),
-            look_only=preview,
-            resolve=resolve,
-            choose=choose,
-            unlock=unlock,
-        ) as ready:
-            yield ready
-
-    tasks = [
-        Task(at or place, subject, partial(planned, place=place, subject=subject))
-        for place, subject in what.members
-    ]
-    return carry_out_together(
-        setup,
-        what.name,
-        "import",
-        what.told,
-        tasks,
-        preview=preview,
-        approve=approve,
-        progress=progress,
-        one_by_one=one_by_one,
-    )
-
-
-def reset_round(
-    setup: Setup,
-    what: Round,
-    wishes: Wishes | None = None,
-    to: str = "",
-    live: Iterable[str] = (),
-    *,
-    preview: bool = False,
-    approve: Callable[[Plans], bool] = lambda plans: True,
-    progress: Progress = no_progress,
-) -> Together:
-    """Reset all members, as `reset` does with one, as one change. Raises as `import_round` does."""
-    named = frozenset(live)
-
-    def planned(own: Setup, place: str, subject: str) -> contextlib.AbstractContextManager[Ready]:
-        wanted = for_place(wishes or Wishes(), place, named)
-        return planned_reset(own, subject, place, wanted, to, look_only=preview)
-
-    tasks = [Task(*one, partial(planned, place=one[0], subject=one[1])) for one in what.members]
-    return carry_out_together(
-        setup,
-        what.name,
-        "reset",
-        f"reset to {to}" if to else "reset to the defaults",
-        tasks,
-        preview=preview,
-        approve=approve,
-        progress=progress,
-    )
-
-
-def for_place(wishes: Wishes, place: str, live: frozenset[str]) -> Wishes:
-    """Return wishes as they are for one place: whether others may depend on it was said of that one alone."""
-    if place not in live:
-        return wishes
-    return msgspec.structs.replace(wishes, overruled=wishes.overruled | {LIVE})

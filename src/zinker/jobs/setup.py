@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from zinker.jobs.secrets.withhold import Cuts, Withholder
 
 
+CONCURRENCY = 16  # places that are worked at side by side
 # Names by which secrets of the shelf are kept.
 _OWN_NAMES = frozenset({"shelf", "seal", "new-seal"})
 

@@ -3,20 +3,24 @@
 import contextlib
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
+from zinker.formats.endings import is_text
 from zinker.jobs.capture.selection import select
 from zinker.jobs.place_lock import tell_cut_off
 from zinker.jobs.references import Reference, no_profile
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
-from zinker.jobs.texts import TextProfile, is_text
 from zinker.model.errors import WrongUsage
 from zinker.model.names import place_told
 from zinker.model.profile import Manifest, Snapshot
 from zinker.profiles.reading import Profile, open_profile
 from zinker.subjects.subject import Subject
+
+if TYPE_CHECKING:
+    from zinker.jobs.texts import TextProfile
 
 
 class Source(msgspec.Struct, frozen=True):
@@ -49,7 +53,7 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
     newer = 0
     if reference.path is not None:
         profile: Profile | TextProfile = (
-            TextProfile(setup, reference.path) if is_text(reference.path) else open_profile(reference.path)
+            _text(setup, reference.path) if is_text(reference.path) else open_profile(reference.path)
         )
         name = reference.path.name
         origin = _origin(profile.manifest) if isinstance(profile, Profile) else ""
@@ -68,6 +72,12 @@ def kept(setup: Setup, reference: Reference) -> Iterator[Source]:
         newer = setup.shelf.after(version)
     with contextlib.closing(profile):
         yield Source(name, profile, origin, newer=newer)
+
+
+def _text(setup: Setup, path: Path) -> "TextProfile":
+    from zinker.jobs.texts import TextProfile  # a profile or a version needs nothing of it
+
+    return TextProfile(setup, path)
 
 
 def _origin(manifest: Manifest) -> str:

@@ -2,12 +2,9 @@
 
 import contextlib
 import datetime
-import queue
 import re
-import threading
-import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, Literal, TypeAlias
 
 import msgspec
@@ -17,6 +14,7 @@ from zinker.jobs.finding import subject_states
 from zinker.jobs.period import is_for_all, is_of_another_machine
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
+from zinker.jobs.side_by_side import SECONDS, looked_at
 from zinker.jobs.sources import subject_known
 from zinker.model.address import matches
 from zinker.model.errors import Damaged, WrongUsage, ZinkerError
@@ -30,8 +28,6 @@ from zinker.subjects.subject import Subject
 # there any more; `silent` is a place that does not answer, `failed` a subject that could not be looked at.
 State = Literal["kept", "stale", "never", "missing", "silent", "failed"]
 CONCURRENCY = 32
-SECONDS = 60.0
-_LOOK_AGAIN = 0.05
 # Fewer places than these have no usual way.
 _FEWEST = 3
 _MOST_ODD = 20  # settings of one place that are told
@@ -121,7 +117,7 @@ def survey(
     names = places or tuple(dict.fromkeys([*setup.places, *sorted(reachable)]))
     looker = _Looker(setup, known, newest, _references(setup, known, against), members)
     cells: list[Cell] = []
-    for done, (place, found) in enumerate(_all(names, looker.look, seconds, concurrency), 1):
+    for done, (place, found) in enumerate(looked_at(names, looker.look, seconds, concurrency), 1):
         setup.progress("Places", done, len(names))
         cells += looker.silent(place, found) if isinstance(found, str) else found
     # What was captured of other machines, or of places that zinker.toml no longer names, is seen, too.
@@ -184,51 +180,6 @@ def _references(setup: Setup, subjects: Iterable[str], against: str) -> dict[tup
             "No survey", f"no version of any subject is called {against}", "`zinker list` shows all."
         )
     return found
-
-
-def _all(
-    names: Iterable[str], look: Callable[[str], list[Cell]], seconds: float, concurrency: int
-) -> Iterator[tuple[str, list[Cell] | str]]:
-    """Yield what is found at places as they answer, or why nothing is; nobody waits for one that does not."""
-    waiting: queue.SimpleQueue[str] = queue.SimpleQueue()
-    answers: queue.SimpleQueue[tuple[str, list[Cell] | str]] = queue.SimpleQueue()
-    started: dict[str, float] = {}
-    pending = set(names)
-    for name in names:
-        waiting.put(name)
-
-    def work() -> None:
-        while True:
-            try:
-                name = waiting.get_nowait()
-            except queue.Empty:
-                return
-            started[name] = time.monotonic()
-            try:
-                answers.put((name, look(name)))
-            except ZinkerError as error:
-                answers.put((name, error.why or str(error)))
-            except Exception as error:  # noqa: BLE001 - what goes wrong at one place does not stop the others
-                answers.put((name, f"{type(error).__name__}: {error}"))
-
-    def start() -> None:
-        threading.Thread(target=work, daemon=True).start()
-
-    for _ in range(min(concurrency, len(pending))):
-        start()
-    while pending:
-        try:
-            name, found = answers.get(timeout=_LOOK_AGAIN)
-            if name in pending:
-                pending.discard(name)
-                yield name, found
-            continue
-        except queue.Empty:
-            late = [one for one in pending if time.monotonic() - started.get(one, time.monotonic()) > seconds]
-        for name in late:
-            pending.discard(name)
-            start()  # in place of the one that still waits
-            yield name, f"no answer within {seconds:g} s"
 
 
 class _Looker:

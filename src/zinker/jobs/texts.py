@@ -6,8 +6,7 @@ They are profiles for reading, comparing and importing, and a profile is written
 from collections.abc import Iterator
 from pathlib import Path
 
-from zinker.formats.desktop_text import SUFFIX as DUMP
-from zinker.formats.registry_text import SUFFIX as REGISTRATION
+from zinker.formats.endings import DUMP
 from zinker.jobs import dumps, registration
 from zinker.jobs.dumps import DumpReader, write_dump
 from zinker.jobs.registration import RegistrationReader, write_registration
@@ -16,7 +15,6 @@ from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder, Target
 
-ENDINGS = (REGISTRATION, DUMP)
 # The subjects of files that no subject file describes.
 UNDESCRIBED = (registration.UNDESCRIBED, dumps.UNDESCRIBED)
 
@@ -51,11 +49,6 @@ class TextProfile(Snapshot):
     def close(self) -> None:
         """Let go of what was read."""
         self._builder.close()
-
-
-def is_text(path: Path) -> bool:
-    """Tell from its name whether a file is such a text file."""
-    return path.suffix.lower() in ENDINGS
 
 
 def write_text(snapshot: Snapshot, path: Path, ansi: bool = False) -> list[Problem]:

@@ -16,7 +16,7 @@ import msgspec
 
 from zinker.jobs.apply.carry_out import Kind, Outcome, Ready
 from zinker.jobs.progress import Progress, no_progress
-from zinker.jobs.setup import Setup
+from zinker.jobs.setup import CONCURRENCY, Setup
 from zinker.model.change import NO_CHANGE, ChangeId, RoundRecord
 from zinker.model.errors import Damaged, Failed, Refused, WrongUsage, ZinkerError
 from zinker.model.names import place_told
@@ -24,8 +24,6 @@ from zinker.model.plan import Plan
 from zinker.places.folder import technician
 from zinker.places.here import Here
 from zinker.shelf.changes import FORMAT
-
-CONCURRENCY = 16  # places
 
 
 class Task(NamedTuple):

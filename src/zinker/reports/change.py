@@ -2,9 +2,8 @@
 
 from collections.abc import Iterable, Iterator
 from itertools import chain
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from zinker.jobs.apply.carry_out import Outcome
 from zinker.model.errors import ZinkerError
 from zinker.model.file_state import FileState
 from zinker.model.plan import DocumentChange, LeftAlone, Plan, SettingChange, Since
@@ -26,8 +25,11 @@ from zinker.reports.summary import is_long, summed_up
 from zinker.reports.words import ago, count, size
 from zinker.subjects.subject import Part, Subject
 
+if TYPE_CHECKING:
+    from zinker.jobs.apply.carry_out import Outcome
 
-def outcome_report(outcome: Outcome, subject: Subject) -> Report:
+
+def outcome_report(outcome: "Outcome", subject: Subject) -> Report:
     """Return a plan and what came of it."""
     plan = plan_page(outcome.plan, subject)
     blocks = [*_record(outcome), *_count(outcome.plan), *outcome_blocks(outcome, subject)]
@@ -186,7 +188,7 @@ def left_blocks(head: str, left: tuple[LeftAlone, ...], subject: Subject) -> Ite
         yield reasons(head, left, subject)
 
 
-def outcome_blocks(outcome: Outcome, subject: Subject) -> Iterator[Block]:
+def outcome_blocks(outcome: "Outcome", subject: Subject) -> Iterator[Block]:
     """Yield what was done, what was not, and how to take it back."""
     change = outcome.change
     if change is None:
@@ -241,7 +243,7 @@ def _only_here(plan: Plan) -> Iterator[Block]:
         yield Paragraph(f"{what} that only {plan.told_place} has {stay}.")
 
 
-def _record(outcome: Outcome) -> Iterator[Block]:
+def _record(outcome: "Outcome") -> Iterator[Block]:
     """Yield who did it and when, for the paperwork."""
     change = outcome.change
     if change is not None:
@@ -249,7 +251,7 @@ def _record(outcome: Outcome) -> Iterator[Block]:
         yield Paragraph(f"by {change.who} on {change.machine}, {change.started} to {change.finished}")
 
 
-def outcome_json(outcome: Outcome) -> dict[str, Any]:
+def outcome_json(outcome: "Outcome") -> dict[str, Any]:
     """Return plan and outcome for programs."""
     plan = outcome.plan
     return {
@@ -271,7 +273,7 @@ def outcome_json(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def outcome_rows(outcome: Outcome, subject: Subject) -> Iterator[dict[str, Any]]:
+def outcome_rows(outcome: "Outcome", subject: Subject) -> Iterator[dict[str, Any]]:
     """Yield what was to be written where, every setting of it, what was left out, and what was said besides."""
     plan, change = outcome.plan, outcome.change
     told = f"change {change.id} by {change.who}, {change.started}" if change else ""

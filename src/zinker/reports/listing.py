@@ -123,7 +123,7 @@ def _running(state: "SubjectState") -> str:
 
 
 def places_blocks(states: "Sequence[PlaceState]") -> Iterator[Block]:
-    """Yield the places and whether they answer."""
+    """Yield the places, when they were captured, and whether they answer."""
     rows = tuple(
         (
             state.name,
@@ -131,11 +131,17 @@ def places_blocks(states: "Sequence[PlaceState]") -> Iterator[Block]:
             state.machine,
             state.user,
             state.system,
+            ago(state.captured) if state.captured else "never",
             "silent" if state.absence else "answers",
         )
         for state in states
     )
-    yield Table(("place", "kind", "machine", "user", "system", ""), rows)
+    yield Table(("place", "kind", "machine", "user", "system", "captured", ""), rows)
+    for state in states:
+        if state.stale:
+            yield Paragraph(
+                f"Warning: what is kept of {state.name} is stale, from {when(state.captured)}.", "left"
+            )
     for state in states:
         if state.absence:
             yield Paragraph(f"{state.name} is silent: {state.absence}", "left")

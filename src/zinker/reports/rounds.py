@@ -6,16 +6,15 @@ from typing import Any
 import msgspec
 
 from zinker.jobs.documenting import Documented
-from zinker.jobs.rounds import Kept
 from zinker.jobs.together import Member, Planned, Plans, Together
 from zinker.model.change import Change, RoundRecord
-from zinker.model.errors import Failed, ZinkerError
+from zinker.model.errors import Failed
 from zinker.model.names import place_told
 from zinker.model.plan import DocumentChange
 from zinker.reports.change import left_blocks, outcome_json, outcome_rows, plan_age, plan_body
 from zinker.reports.changes import change_body, change_json, change_rows_of
 from zinker.reports.document import document_report
-from zinker.reports.exported import exported_blocks
+from zinker.reports.kept import error_json
 from zinker.reports.page import Block, Facts, Heading, Page, Paragraph, Reasons, Section, Table
 from zinker.reports.report import Report
 from zinker.reports.words import count, when
@@ -193,14 +192,8 @@ def together_json(done: Together) -> dict[str, Any]:
 def _member_json(one: Member) -> dict[str, Any]:
     where = {"id": str(one.id) if one.id else "", "place": one.place, "subject": one.subject}
     return where | (
-        outcome_json(one.outcome) if one.outcome else {"state": "failed", "error": _error(one.error)}
+        outcome_json(one.outcome) if one.outcome else {"state": "failed", "error": error_json(one.error)}
     )
-
-
-def _error(error: ZinkerError | None) -> dict[str, Any]:
-    if error is None:
-        return {}
-    return {"what": error.what, "why": error.why, "then": error.then, "code": error.exit_code}
 
 
 def _rows(done: Together, find: Find) -> Iterator[dict[str, Any]]:
@@ -247,71 +240,6 @@ def _round_body(
     if standing:
         yield Heading("Together")
         yield Paragraph(f"To take back all that stands: zinker undo {record.number}", "strong")
-
-
-def kept_report(name: str, kept: Sequence[Kept], find: Find, note: str = "") -> Report:
-    """Return what an export of several took, and what it could not."""
-    facts = Facts(tuple(pair for pair in (("of", name), ("note", note)) if pair[1]))
-    page = Page("Captured", name, facts, tuple(kept_summary(kept)), _kept_body(kept, find))
-    return Report(page, lambda: [kept_json(one) for one in kept], lambda: map(_kept_row, kept))
-
-
-def kept_summary(kept: Sequence[Kept]) -> Iterator[Block]:
-    """Yield a line on each, and how many were kept."""
-    head = ("place", "subject", "version", "")
-    yield Table(head, tuple((one.place, one.subject, _reference(one), _kept_word(one)) for one in kept))
-    words = [_kept_word(one) for one in kept]
-    new, same = words.count("kept"), words.count("nothing has changed")
-    told = [f"{new} kept", f"{same} as before", f"{len(kept) - new - same} not whole"]
-    yield Paragraph(
-        f"Of {len(kept)}: {', '.join(one for one in told if not one.startswith('0 ')) or 'none'}.", "strong"
-    )
-
-
-def _kept_body(kept: Sequence[Kept], find: Find) -> Iterator[Block]:
-    for one in kept:
-        yield Heading(f"{one.subject} at {one.place}")
-        if one.error is not None:
-            yield from (Paragraph(line) for line in str(one.error).split("\n"))
-        elif one.exported is not None:
-            yield from exported_blocks(one.exported, find(one.exported.manifest.subject))
-
-
-def _reference(one: Kept) -> str:
-    if one.exported is None:
-        return ""
-    return one.exported.version.reference if one.exported.version else str(one.exported.path or "")
-
-
-def _kept_word(one: Kept) -> str:
-    if one.exported is None:
-        return f"not kept: {one.error.why or one.error.what}" if one.error else "not kept"
-    if not one.exported.is_complete:
-        return "not whole"
-    return "nothing has changed" if one.exported.is_known else "kept"
-
-
-def kept_json(one: Kept, for_others: bool = False) -> dict[str, Any]:
-    """Return what came of one export for programs."""
-    done = one.exported
-    if done is None:
-        return {"place": one.place, "subject": one.subject, "error": _error(one.error)}
-    found: dict[str, Any] = {"place": one.place, "subject": done.manifest.subject}
-    found |= {"reference": _reference(one) if done.version else "", "path": str(done.path or "")}
-    found["profile"] = done.manifest
-    if done.room:
-        found["room"] = done.room
-    if done.before and done.before.lost:
-        found["lost"] = [part._asdict() for part in done.before.lost]
-    if done.is_known:
-        found["unchanged"] = True
-    if for_others:
-        found["named"] = done.named
-    return found
-
-
-def _kept_row(one: Kept) -> dict[str, Any]:
-    return {"what": _kept_word(one), "place": one.place, "subject": one.subject, "title": _reference(one)}
 
 
 def documents_report(
