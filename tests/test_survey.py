@@ -139,7 +139,7 @@ def test_places_are_asked_side_by_side_and_say_when_they_were_captured(house, mo
     old = unsealed(record.read_bytes(), Record)
     about = msgspec.structs.replace(old.profile, captured="2020-02-02T02:02:02+00:00")
     record.write_bytes(sealed(msgspec.structs.replace(old, profile=about)))
-    (house.path / "shelf/subjects/kiosk/index.json").unlink()
+    (house.path / "shelf/subjects/kiosk/index.json").unlink(missing_ok=True)
     done = house("places")
     assert re.search(r"kiosk-00 .* just now +answers|kiosk-00 .* ago +answers", done.out)
     assert re.search(r"^here .* never +answers$", done.out, re.M)
