@@ -179,7 +179,7 @@ def test_it_is_shown_added_run_listed_and_taken_away(evening):
     evening.table.write_bytes(b"\n".join(lines[:3]))
     assert "not there any more" in evening("schedule", code=1).out
     evening("schedule", "add", "evening", "--at", "02:30", "--yes")
-    evening("schedule", "remove", "evening")
+    assert evening("schedule", "remove", "evening", "--json").json["round"] == "evening"
     assert evening.table.read_bytes() == b"\n".join(lines[:3]) + b"\n"
     assert evening("schedule", "--json").json == [] and Path(one["log"]).exists()
     assert "No schedule evening" in evening("schedule", "remove", "evening", code=2).err

@@ -127,7 +127,7 @@ def add(
 
 @app.command()
 @guarded
-def remove(ctx: typer.Context, round: _Round) -> None:
+def remove(ctx: typer.Context, round: _Round, json: options.Json = False) -> None:
     """Have a round captured no longer. What was kept stays, and so does the log.
 
     Example: `zinker schedule remove monday`
@@ -135,8 +135,11 @@ def remove(ctx: typer.Context, round: _Round) -> None:
     from zinker.jobs.scheduling import remove_schedule
 
     found = remove_schedule(setup_of(ctx), round)
-    told = f" ({found.schedule.when.told})" if found.schedule is not None else ""
-    print(f"Round {round} is not kept regularly any more{told}.")
+    told = found.schedule.when.told if found.schedule is not None else ""
+    if json:
+        emit_json({"round": round, "when": told})
+    else:
+        print(f"Round {round} is not kept regularly any more{f' ({told})' if told else ''}.")
 
 
 @app.command()

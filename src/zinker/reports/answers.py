@@ -462,6 +462,13 @@ class Listed(Struct, frozen=True):
     on_battery: bool = False
 
 
+class Unscheduled(Struct, frozen=True):
+    """A round that is not captured regularly any more, and when it was, or ""."""
+
+    round: str
+    when: str
+
+
 class PassedOver(Struct, frozen=True):
     """A file or folder that a draft leaves out, how many files that are, and why."""
 
@@ -536,6 +543,7 @@ ANSWERS: Final[dict[str, tuple[Any, ...]]] = {
     "schedule": (list[Listed],),
     "schedule list": (list[Listed],),
     "schedule add": (Planned,),
+    "schedule remove": (Unscheduled,),
     "schedule run": (Ran,),
     "import": _CHANGED,
     "transfer": _CHANGED,
