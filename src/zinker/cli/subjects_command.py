@@ -8,7 +8,7 @@ import typer
 from zinker.cli import options
 from zinker.cli.app import new_app
 from zinker.cli.guard import guarded
-from zinker.cli.output import emit, emit_json, setup_of
+from zinker.cli.output import emit, emit_json, progress_shown, setup_of
 
 app = new_app(invoke_without_command=True)
 
@@ -87,7 +87,9 @@ def new(
     from zinker.jobs import new_subject
     from zinker.reports.drafted import drafted_blocks, drafted_json
 
-    done = new_subject(setup_of(ctx), name, tuple(home or ()), place, to)
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        done = new_subject(setup, name, tuple(home or ()), place, to)
     if json:
         emit_json(drafted_json(done))
     else:

@@ -13,6 +13,7 @@ from typing import Final, NamedTuple
 from zinker.formats import read
 from zinker.formats.leaves import Leaves
 from zinker.jobs.plan.result import leaves_of
+from zinker.jobs.progress import Progress
 from zinker.jobs.secrets.detect import secrets_in
 from zinker.jobs.setup import Setup
 from zinker.model.errors import DocumentError
@@ -77,7 +78,7 @@ def scouted(setup: Setup, place: Place, given: DraftPart) -> list[tuple[DraftPar
         home = open_home(place, _part(given), setup.reader)
         documents = home.documents()
         if given.store != "file" or not given.path.endswith(_WILD):
-            return [_described(home, given, documents)]
+            return [_described(home, given, documents, setup.progress)]
         passed = tuple(_passed(documents))
         names = tuple(one.path for one in passed)
         wanted = [name for name in documents if not is_without(names, name)]
@@ -88,8 +89,9 @@ def scouted(setup: Setup, place: Place, given: DraftPart) -> list[tuple[DraftPar
         )
         others = given._replace(id=OTHERS if own else given.id, without=(*taken, *names))
         rest = [name for name in wanted if not is_without(taken, name)]
-        described, seen = _described(home, others, rest)
-        return [*(_described(home, *one) for one in own), (described, seen._replace(passed=passed))]
+        described, seen = _described(home, others, rest, setup.progress)
+        parts = [_described(home, *one, setup.progress) for one in own]
+        return [*parts, (described, seen._replace(passed=passed))]
     except (NoHome, OSError, StoreError):
         return [(given, Seen())]  # what cannot be read now is told when it is captured
 
@@ -98,7 +100,7 @@ def marked(setup: Setup, place: Place, given: DraftPart) -> DraftPart:
     """Return a part with the secrets marked that its home has."""
     try:
         home = open_home(place, _part(given), setup.reader)
-        return given._replace(secret=_described(home, given, home.documents())[0].secret)
+        return given._replace(secret=_described(home, given, home.documents(), setup.progress)[0].secret)
     except (NoHome, OSError, StoreError):
         return given
 
@@ -159,13 +161,17 @@ def _instances(home: Home, names: list[str]) -> str:
     return min(endings) if common and all(len(common) * 2 >= len(side) for side in sides) else ""
 
 
-def _described(home: Home, part: DraftPart, documents: list[str]) -> tuple[DraftPart, Seen]:
+def _described(
+    home: Home, part: DraftPart, documents: list[str], progress: Progress
+) -> tuple[DraftPart, Seen]:
     """Return a part with what its documents show, and how much it is."""
     secret: set[str] = set()
     volatile: set[str] = set()
     settings, version, format = 0, part.version, part.format.replace(WHOLE, "")
     is_one = part.store == "file" and not part.path.endswith(_WILD) and len(documents) == 1 and not format
-    for name in documents[:_LOOKED_INTO]:
+    looked = documents[:_LOOKED_INTO]
+    for number, name in enumerate(looked):
+        progress(part.path, number, len(looked))
         reading = home.read(name)
         leaves = leaves_of(reading)
         if is_one:
@@ -177,6 +183,7 @@ def _described(home: Home, part: DraftPart, documents: list[str]) -> tuple[Draft
         version = version or next(
             (at for at, leaf in leaves.items() if _is_version(at, leaf) and at.count("/") < 3), ""
         )
+    progress(part.path, len(looked), len(looked))
     described = part._replace(
         format=format,
         secret=tuple(sorted(secret)),
