@@ -200,6 +200,7 @@ def test_what_was_changed_here_is_undone_from_another_machine(garden, server):
 
 
 @ON_S3
+@pytest.mark.soak
 def test_a_line_that_goes_in_the_middle_of_an_import_leaves_nothing_half_done(garden, server):
     """Gone for good from some request on; what is left on this machine follows when the line is back."""
     garden.env |= IMPATIENT

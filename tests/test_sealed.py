@@ -168,6 +168,7 @@ def test_whatever_is_changed_in_a_file_is_found(size):
             opened(Cipher(key), name, io.BytesIO(there)).read()
 
 
+@pytest.mark.soak
 def test_two_keys_open_it_so_that_one_can_be_changed(garden):
     told = garden("export", "mosslight", *AT, "--label", "x").err
     assert "A new sealed shelf has been made" in told
@@ -293,6 +294,7 @@ def files(there, folder=""):
         yield from inside or [path]
 
 
+@pytest.mark.soak
 def test_a_flipped_bit_in_any_file_is_found_and_mended_from_another_shelf(two):
     garden, there = two
     assert garden("check").code == 0

@@ -89,6 +89,7 @@ def test_a_shelf_on_a_share_does_all_that_one_in_a_folder_does(on_share, samba):
     assert "is not the address of a folder on a share" in on_share("list", code=2).err
 
 
+@pytest.mark.soak
 def test_a_line_that_is_lost_leaves_whole_versions_and_is_swept(on_share, samba, tmp_path):  # noqa: F811
     """The server is gone at some event of an export, and comes back; on a sealed shelf, all that is there opens."""
     sealed(on_share, "shelf.key")
