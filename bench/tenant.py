@@ -21,6 +21,7 @@ from pathlib import Path
 
 from capture import ZINKER, Bench
 
+from zinker.demo.ports import free_port
 from zinker.demo.tenant_data import tenant
 
 DELAY = 0.05
@@ -56,9 +57,7 @@ class TenantBench(Bench):
         super().__init__(base, rounds)
         self.policies = policies
         self.folder = base / "tenants"
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+        self.port = free_port()
         own = base / "zinker"
         with (own / "zinker.toml").open("a") as file:
             file.write(PLACES.format(port=self.port))

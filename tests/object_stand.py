@@ -18,6 +18,8 @@ from email.utils import formatdate
 
 from conformance.fetched import npm_modules
 
+from zinker.demo.ports import free_port
+
 PHRASE = {"ZINKER_SECRET_SEAL": "three quiet ferns"}
 AZURITE = "azurite@3.35.0"
 # What everybody signs with at that stand-in; it is in its documentation.
@@ -58,9 +60,7 @@ class Azure:
 
     def __init__(self, tmp_path):
         program = npm_modules(AZURITE) / "node_modules/azurite/dist/src/blob/main.js"
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+        self.port = free_port()
         self.path = f"/{ACCOUNT}"
         log = (tmp_path / "azurite.log").open("wb")
         own = ["--blobPort", str(self.port), "--location", str(tmp_path / "azurite"), "--skipApiVersionCheck"]

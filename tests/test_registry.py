@@ -15,6 +15,7 @@ import registry_cases
 from conftest import BRANCH, needs_system
 from windows_stand_in import winreg_on
 
+from zinker.demo.ports import free_port
 from zinker.model.rows import address_of, leaf_of
 from zinker.stores import remote_registry, smb_line
 from zinker.stores.registry import RegistryError, RegistryHome, in_view
@@ -31,9 +32,7 @@ class Samba:
 
     def __init__(self, path):
         self.path = path
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+        self.port = free_port()
         for folder in ("private", "state", "cache", "lock", "pid", "ncalrpc", "kept"):
             (path / folder).mkdir(parents=True)
         folders = "\n".join(

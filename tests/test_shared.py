@@ -145,6 +145,23 @@ def test_whatever_a_lost_line_says_is_told_as_one(number, samba, monkeypatch):  
             asked()
 
 
+def test_what_is_being_let_go_of_is_somebody_elses(samba):  # noqa: F811
+    """A file that is removed while somebody has it open is there until then, and nobody can open it."""
+    storage = SmbStorage(share_at(f"smb://root@127.0.0.1:{samba.port}/kept/going"), lambda: "fern-42")
+    storage.prepare()
+    for name, take in (("1.claim", storage.claimed), ("1.lock", storage._alone)):
+        with storage.batch() as batch:
+            with batch.sink(name):
+                pass
+            batch.settle()
+        with storage.open(name):
+            storage.delete(name)
+            with take(name) as taken:
+                assert not taken
+        with take(name) as taken:
+            assert taken
+
+
 def failing(number):
     """Return what fails so when it is called."""
 

@@ -23,6 +23,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 from test_plug import run
 
+from zinker.demo.ports import free_port
 from zinker.demo.tenant_data import TENANTS, tenant
 from zinker.disk.files import make_folders, write_file
 from zinker.jobs import Wishes, changes, export, import_profile, load_setup
@@ -58,9 +59,7 @@ class Tenants(Garden):
 
     def __init__(self, path, policies=0, collection="WorkstationRules"):
         super().__init__(path)
-        with socket.socket() as free:
-            free.bind(("127.0.0.1", 0))
-            self.port = free.getsockname()[1]
+        self.port = free_port()
         self.folder, self.policies = self.path / "tenants", policies
         self.place("trial", "tarnhollow-trial")
         self.place("tarnhollow", "tarnhollow", more="live = true")

@@ -5,7 +5,6 @@ import contextlib
 import json
 import os
 import re
-import socket
 import subprocess
 import sys
 import tomllib
@@ -18,6 +17,7 @@ from conformance.fetched import npm_modules
 from conftest import COMMAND, Garden
 from jwcrypto import jwk
 
+from zinker.demo.ports import free_port
 from zinker.jobs import Wishes, export, import_profile, load_setup
 
 WITNESS = Path(__file__).parent / "witness"
@@ -41,19 +41,13 @@ SUBJECT = next(
 GROUPS = {"glade": ["Trial kiosks", "Everybody"], "meadow": ["Kiosks", "Everybody"]}
 
 
-def free():
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return one.getsockname()[1]
-
-
 class Witnesses(Garden):
     """A garden whose tenants are on other people's servers."""
 
     def __init__(self, path):
         super().__init__(path)
         self.modules = npm_modules(*MODULES)
-        self.ports = {"api": free(), "issuer": free(), "people": free()}
+        self.ports = {name: free_port() for name in ("api", "issuer", "people")}
         self.running = []
         self.key = jwk.JWK.generate(kty="EC", crv="P-256")
 

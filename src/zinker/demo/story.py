@@ -13,6 +13,7 @@ from importlib.util import find_spec
 from pathlib import Path
 
 from zinker.demo.garden import click, close_till, set_running, spoil, spoil_both
+from zinker.demo.ports import free_port
 from zinker.model.errors import Failed
 
 MOVE = "move.crosswalk.toml"
@@ -151,9 +152,7 @@ def serving(garden: Path) -> Iterator[None]:
     import starlette  # noqa: F401
     import uvicorn  # noqa: F401
 
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = free_port()
     toml = garden / "zinker-home" / "zinker.toml"
     toml.write_text(toml.read_text(encoding="utf-8").replace(f":{PORT}/", f":{port}/"), encoding="utf-8")
     command = [sys.executable, "-m", "zinker", "demo", "tenant"]

@@ -176,12 +176,12 @@ class SmbStorage(Storage):
 
     @contextlib.contextmanager
     def _alone(self, name: str) -> Iterator[Any]:
-        """Open a file, made if need be, without sharing it; yields None where another run has it open."""
+        """Open a file, made if need be, without sharing it; yields None where another run has it, or lets it go."""
         try:
             with self._session() as smb:
                 file = smb.open_file(self._at(name), "ab", buffering=0, share_access="", **self._more)
-        except PermissionError as error:
-            if error.errno != SHARED:
+        except OSError as error:
+            if error.errno not in (SHARED, errno.EBUSY):
                 raise
             yield None
             return
@@ -209,8 +209,8 @@ class SmbStorage(Storage):
                     create_options=CreateOptions.FILE_DELETE_ON_CLOSE,
                     **self._more,
                 )
-        except (FileExistsError, PermissionError) as error:
-            if error.errno not in (errno.EEXIST, SHARED):
+        except OSError as error:  # somebody has it, or is letting go of it
+            if error.errno not in (errno.EEXIST, SHARED, errno.EBUSY):
                 raise
             yield False
             return
