@@ -64,11 +64,7 @@ def chooser(is_wanted: bool) -> "Choose":
         checklist = Checklist(choices(plan, sides.session.subject))
         if not checklist.choices:
             return plan
-        if can_fill():
-            from zinker.cli.full_screen import choose_on
-
-            choose_on(checklist, f"{plan.title}, to {plan.told_place}")
-        else:
+        if not (can_fill() and _choose_on_screen(checklist, f"{plan.title}, to {plan.told_place}")):
             _choose_by_numbers(checklist)
         left_out = {one.where for one in checklist.left_out()}
 
@@ -79,6 +75,12 @@ def chooser(is_wanted: bool) -> "Choose":
         return narrowed(sides.session, sides.source, plan, verdict)
 
     return choose
+
+
+def _choose_on_screen(checklist: "Checklist", title: str) -> bool:
+    from zinker.cli.full_screen import choose_on
+
+    return choose_on(checklist, title)
 
 
 def can_fill() -> bool:

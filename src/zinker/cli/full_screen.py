@@ -14,7 +14,7 @@ from prompt_toolkit.output import ColorDepth, create_output
 from prompt_toolkit.styles import Style
 
 from zinker.cli.checklist import Checklist, Row
-from zinker.reports.render.text import STYLES, Line, checklist_line, line
+from zinker.reports.render.text import FEW_COLOURS, STYLES, Line, checklist_line, line
 from zinker.reports.words import count, cut, visible
 
 _KEYS = (
@@ -25,11 +25,21 @@ _KEYS = (
 # As prompt_toolkit calls what Rich calls so.
 _COLOURS = {"blue": "ansiblue", "dark_orange": "#ff8700", "bright_black": "ansibrightblack"}
 _VALUE_LINES = 3  # of the values of the row at which one stands
+_BENEATH = 1 + 2 * _VALUE_LINES + 1  # lines below the list: what it is, its values, a note
 _AT = "class:at"
 
 
-def choose_on(checklist: Checklist, title: str) -> None:
-    """Let somebody choose on the whole terminal, and leave it as it was; Ctrl-C raises `KeyboardInterrupt`."""
+def choose_on(checklist: Checklist, title: str) -> bool:
+    """Let somebody choose on the whole terminal, and leave it as it was; Ctrl-C raises `KeyboardInterrupt`.
+
+    Returns False where it is none that can be written anywhere, as some on Windows turn out to be.
+    """
+    try:
+        output = create_output(sys.stderr)
+    except Exception as error:
+        if type(error).__name__ != "NoConsoleScreenBufferError":  # its module cannot be imported elsewhere
+            raise
+        return False
     rows = _Lines(
         lambda width, number: _row(checklist, checklist.rows[number], width),
         lambda: (len(checklist.rows), checklist.at),
@@ -46,20 +56,20 @@ def choose_on(checklist: Checklist, title: str) -> None:
         ),
         Window(_Lines(lambda width, number: _help(width), lambda: (1, -1)), height=1),
     ]
+    has_few = output.get_default_color_depth() == ColorDepth.DEPTH_4_BIT
+    looks = STYLES | FEW_COLOURS if has_few else STYLES
     styles = {
-        name: " ".join(_COLOURS.get(word, word) for word in look.split()) for name, look in STYLES.items()
+        name: " ".join(_COLOURS.get(word, word) for word in look.split()) for name, look in looks.items()
     }
     Application[None](
         layout=Layout(HSplit(around), focused_element=rows),
         key_bindings=_keys(checklist, rows),
         style=Style.from_dict(styles | {"at": "reverse"}),
-        output=create_output(sys.stderr),
+        output=output,
         color_depth=ColorDepth.MONOCHROME if "NO_COLOR" in os.environ else None,
         full_screen=True,
     ).run()
-
-
-_BENEATH = 1 + 2 * _VALUE_LINES + 1
+    return True
 
 
 class _Lines(UIControl):
