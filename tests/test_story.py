@@ -17,7 +17,7 @@ from zinker.demo.story import serving
 
 def test_subjects_and_places_are_found(garden):
     places = garden("places").out
-    assert re.search(r"potting-shed +folder +POTTING-SHED +ivy +Windows 10 +answers", places)
+    assert re.search(r"potting-shed +folder +POTTING-SHED +ivy +Windows 10 +never +answers", places)
     assert "here" in places
     out = garden("subjects", "show", "mosslight", "--place", "potting-shed").out
     assert "instances: bench-east, bench-west" in out
