@@ -254,7 +254,7 @@ def main() -> None:
             screen.shot("help", "zinker --help")
             screen.shot(
                 "subjects",
-                "zinker subjects --place potting-shed",
+                "zinker places",
                 "zinker subjects show mosslight --place potting-shed",
             )
             screen.shot(
