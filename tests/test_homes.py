@@ -402,6 +402,7 @@ def test_a_draft_says_what_is_there_and_is_right_as_it_is(fernwork):
         "Cache/two": "y",
         "plans/run.log": "started",
         ".lock": "77",
+        "any*.log": "what has a star in its name is no pattern",
     }
     for name, text in files.items():
         (folder / name).parent.mkdir(parents=True, exist_ok=True)

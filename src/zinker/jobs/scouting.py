@@ -22,7 +22,7 @@ from zinker.model.setting import WHOLE, Leaf
 from zinker.places.place import Place
 from zinker.stores.home import Home, NoHome
 from zinker.stores.kinds import open_home
-from zinker.stores.patterns import is_without
+from zinker.stores.patterns import is_wild, is_without
 from zinker.stores.reading import Reading, StoreError
 from zinker.subjects.draft import OTHERS, DraftPart, part_id
 from zinker.subjects.subject import Part
@@ -39,7 +39,9 @@ _PASSING = (
     (re.compile(r"(?i)logs?|crash(es|[ _-]?reports?)?|.*\.log(\.\w+)?"), "a log"),
     (re.compile(r"(?i).*\.(lock|pid|sock|socket|tmp)|\.?lock(file)?|te?mp|\.~.*"), "there while it runs"),
 )
-_OF_DEVICE = re.compile(r"(?i)licen[cs]e|\.lic$|activation|serial|machine[ _-]?id|device[ _-]?id|hwid")
+_OF_DEVICE = re.compile(
+    r"(?i)licen[cs]e|\.lic$|activation|\bserial([ _-]?(number|key))?\b|machine[ _-]?id|device[ _-]?id|hwid"
+)
 # Parts of an address that tell where a window was, what was open last, and when: never what a user wants.
 _BY_ITSELF = re.compile(
     r"""(?ix)
@@ -117,7 +119,7 @@ def _passed(documents: list[str]) -> Iterator[Passed]:
         steps = name.split("/")
         for number, step in enumerate(steps, 1):
             why = next((why for pattern, why in _PASSING if pattern.fullmatch(step)), "")
-            if why:
+            if why and not is_wild(name):  # a pattern would leave out more than was named
                 at = ("/".join(steps[:number]), why)
                 found[at] = found.get(at, 0) + 1
                 break
@@ -132,15 +134,17 @@ def _own_parts(home: Home, given: DraftPart, documents: list[str]) -> Iterator[t
     for top, group in groupby(documents, key=lambda name: name.partition("/")[0]):
         names = list(group)
         path, bound = f"{base}/{top}", bool(_OF_DEVICE.search(top))
-        if found >= _MOST_PARTS or any(letter in top for letter in "*?{}"):
+        if found >= _MOST_PARTS or is_wild(top):
             continue
         if names != [top]:
             ending = "" if bound else _instances(home, names)
             if not bound and not ending:
                 continue
             path += _WILD if bound else f"/{{instance}}{ending}"
-        elif not bound and home.read(top).format in ("", WHOLE) and not _assignments(home.read(top)):
-            continue
+        elif not bound:
+            reading = home.read(top)
+            if reading.format in ("", WHOLE) and not _assignments(reading):
+                continue
         found += 1
         yield given._replace(id=part_id(PurePosixPath(top).stem, found), path=path, device_bound=bound), names
 

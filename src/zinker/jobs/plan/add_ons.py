@@ -13,14 +13,9 @@ from zinker.model.profile import Snapshot
 from zinker.subjects.subject import AddOns, Part, Subject
 
 
-def told_only(subject: Subject) -> frozenset[str]:
-    """Return the ids of the parts that tell which add-ons there are."""
-    return frozenset(one.part for one in subject.application.add_ons)
-
-
 def without_told(subject: Subject, parts: tuple[Part, ...]) -> tuple[Part, ...]:
     """Return the parts that may be written."""
-    told = told_only(subject)
+    told = {one.part for one in subject.application.add_ons}
     return tuple(part for part in parts if part.id not in told)
 
 
