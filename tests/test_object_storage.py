@@ -6,6 +6,7 @@ import subprocess
 import sys
 import threading
 import time
+import types
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -274,6 +275,41 @@ def test_one_run_holds_it_and_a_dead_one_does_not(server, monkeypatch):
             with pytest.raises(OSError, match="took it for dead"):
                 dare()
         monkeypatch.setattr(lease, "_SURE", 15.0)
+
+
+def test_a_lock_that_goes_from_hand_to_hand_is_waited_for_and_one_that_stays_is_not(monkeypatch):
+    """Many that write at once on a slow line: the turn of each comes, however long it takes."""
+    clock, taken = [0.0], {}
+
+    class Names:
+        hands = 9
+
+        def seen(self, folder):
+            held = 1 + min(int(clock[0]), self.hands)
+            return {str(held): f"beat {clock[0]}", **({f"{held}.free": ""} if clock[0] > 12 else {}), **taken}
+
+        def put_new(self, name, data):
+            return taken.setdefault(name.partition("/")[2], str(data)) == str(data)
+
+        def put(self, name, data):
+            taken[name.partition("/")[2]] = str(data)
+
+        def delete(self, name):
+            taken.pop(name.partition("/")[2], None)
+
+    def later(seconds):
+        clock[0] += seconds
+
+    instant = types.SimpleNamespace(monotonic=lambda: clock[0], time=lambda: clock[0], sleep=later)
+    monkeypatch.setattr(lease, "time", instant)
+    with lease.Lock(Names()).held(5.0):
+        assert 12 < clock[0] < 13 and "11" in taken
+    clock[0] = 0.0
+    taken.clear()
+    monkeypatch.setattr(Names, "hands", 2)
+    with pytest.raises(Busy), lease.Lock(Names()).held(5.0):
+        pass
+    assert 7 < clock[0] < 8
 
 
 def test_only_what_is_an_address_is_taken_for_one():

@@ -182,7 +182,10 @@ class Lock:
 
     @contextlib.contextmanager
     def held(self, patience: float) -> Iterator[None]:
-        """Hold it; who holds it already goes on. Raises `Busy` after so many seconds."""
+        """Hold it; who holds it already goes on. Raises `Busy` where one other run has it for so many seconds.
+
+        As long as it goes from hand to hand, its turn comes; many that write at once are no reason to give up.
+        """
         if self.life is not None:
             yield
             return
@@ -198,10 +201,12 @@ class Lock:
                 self._names.put(f"lock/{number}{_FREE}", b"")
 
     def _acquired(self, patience: float) -> tuple[int, Life]:
-        until = time.monotonic() + patience
+        until, before = 0.0, -1
         while True:
             signs = self._names.seen("lock")
             last = max((int(name) for name in signs if name.isdecimal()), default=0)
+            if last != before:  # somebody else has it now
+                until, before = time.monotonic() + patience, last
             is_free = not last or f"{last}{_FREE}" in signs
             if is_free or self._watch.is_dead(str(last), signs[str(last)]):
                 life = self._taken(last + 1, "" if is_free else signs[str(last)])
