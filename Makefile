@@ -14,6 +14,9 @@ unexport PYTHONDONTWRITEBYTECODE
 VERSION ?=
 PYTHONS ?=
 
+# For `make bench`: which cases; all, if none is named.
+CASE ?=
+
 # For `make portable`: the embeddable package of Python for Windows, and where to build the stick.
 ARCHIVE ?=
 TO ?= dist/zinker-portable
@@ -36,17 +39,9 @@ check: $(READY)
 	$(BIN)/mypy
 	$(BIN)/python tools/layers.py src/zinker
 
+# CASE="text json" runs these alone; `python bench/run.py --help` names all.
 bench: $(READY)
-	$(BIN)/python bench/start.py --write docs/benchmarks.md
-	$(BIN)/python bench/capture.py --write docs/benchmarks.md
-	$(BIN)/python bench/registry.py --write docs/benchmarks.md
-	$(BIN)/python bench/shelf.py --write docs/benchmarks.md
-	$(BIN)/python bench/sealing.py --write docs/benchmarks.md
-	$(BIN)/python bench/tenant.py --write docs/benchmarks.md
-	$(BIN)/python bench/pages.py --write docs/benchmarks.md
-	$(BIN)/python bench/places.py --write docs/benchmarks.md
-	$(BIN)/python bench/schedule.py --write docs/benchmarks.md
-	$(BIN)/python bench/traps.py --write docs/benchmarks.md
+	$(BIN)/python bench/run.py $(CASE) --write
 
 conformance: $(READY)
 	$(BIN)/python tools/conformance_table.py docs/formats.md

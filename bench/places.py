@@ -5,20 +5,17 @@ takes. The workstation is Samba's file service on loopback, behind a relay that 
 round trip.
 """
 
-import argparse
 import asyncio
 import contextlib
 import os
 import socket
-import statistics
 import sys
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
-from capture import Bench
+from measure import Bench, Figure
 
 DELAY = 0.005  # seconds, of a round trip
 PLACE = '[places.{name}]\nkind = "folder"\npath = "house/{name}"\nfolders = {{ home = "home" }}\n'
@@ -31,7 +28,7 @@ folders = {{ home = "Users/ivy" }}
 """
 
 
-def survey_of(bench: Bench, count: int, seconds: float) -> None:
+def survey_of(bench: Bench, count: int = 500, seconds: float = 1.0) -> Iterator[Figure]:
     """Measure a survey of places that each take so long to answer."""
     from zinker.jobs import load_setup, survey
     from zinker.jobs.surveying import CONCURRENCY
@@ -61,10 +58,7 @@ def survey_of(bench: Bench, count: int, seconds: float) -> None:
     FolderPlace.absence = answered  # type: ignore[method-assign]
     floor = count / CONCURRENCY * seconds
     case = f"survey of {count} places, {seconds:g} s each to answer"
-    bench.rows.append(
-        f"| {case} | answers ÷ {CONCURRENCY} × {seconds:g} s | 1.3 × | {taken / floor:.2f} × | |"
-    )
-    print(f"{case}: {taken:.1f} s, {floor:.1f} s: {taken / floor:.2f} x", flush=True)
+    yield Figure(case, f"answers ÷ {CONCURRENCY} × {seconds:g} s", [taken / floor], 1.3)
 
 
 @contextlib.contextmanager
@@ -111,7 +105,7 @@ def relayed(target: int) -> Iterator[int]:
         thread.join()
 
 
-def workstation(bench: Bench, count: int) -> None:
+def workstation(bench: Bench, count: int = 1000) -> Iterator[Figure]:
     """Measure the capture of small files, and how they come back, at some milliseconds a round trip."""
     sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
     from test_registry import SMBD, Samba
@@ -139,7 +133,7 @@ def workstation(bench: Bench, count: int) -> None:
                 'subjects = ["subjects"]\n' + FAR.format(port=port)
             )
             bench.env["ZINKER_SECRET_FRONT_DESK"] = "fern-42"
-            _measured(bench, count, folder)
+            yield from _measured(bench, count, folder)
     finally:
         server.stop()
 
@@ -149,44 +143,25 @@ def workstation(bench: Bench, count: int) -> None:
 REQUESTS = {"captured": 3, "put back": 13}
 
 
-def _measured(bench: Bench, count: int, folder: Path) -> None:
+def _measured(bench: Bench, count: int, folder: Path) -> Iterator[Figure]:
     from zinker.stores.smb_files import SmbTree
 
     at_once = SmbTree.side_by_side
     taken: dict[str, list[float]] = {what: [] for what in REQUESTS}
     peak = 0.0
     for _ in range(bench.rounds):
-        wall, memory = bench.zinker("export", "many", "--place", "front-desk", "--again")
-        taken["captured"].append(wall)
+        there = bench.zinker("export", "many", "--place", "front-desk", "--again")
+        taken["captured"].append(there.wall)
         for file in folder.rglob("*.json"):
             file.write_text(file.read_text().replace('"x"', '"y"'))
-        wall, more = bench.zinker("import", "many", "--place", "front-desk", "--yes")
-        taken["put back"].append(wall)
-        peak = max(peak, memory, more)
+        back = bench.zinker("import", "many", "--place", "front-desk", "--yes")
+        taken["put back"].append(back.wall)
+        peak = max(peak, there.peak, back.peak)
     for what, requests in REQUESTS.items():
         floor = count * requests / at_once * DELAY
-        own = statistics.median(taken[what])
         case = f"{count:,} small files of a workstation over the network, {DELAY * 1000:g} ms a round trip, {what}"
         yardstick = f"{requests} requests each ÷ {at_once} × {DELAY * 1000:g} ms"
-        bench.rows.append(f"| {case} | {yardstick} | 3 × | {own / floor:.1f} × | {peak:.0f} MB |")
-        print(f"{case}: {own:.1f} s, {floor:.1f} s: {own / floor:.2f} x, {peak:.0f} MB", flush=True)
+        yield Figure(case, yardstick, [one / floor for one in taken[what]], 3, peak=peak)
 
 
-def main() -> None:
-    """Measure, print, and write."""
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--write", type=Path)
-    parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--places", type=int, default=500)
-    parser.add_argument("--files", type=int, default=1000)
-    chosen = parser.parse_args()
-    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-        bench = Bench(Path(folder), chosen.rounds)
-        survey_of(bench, chosen.places, 1.0)
-        workstation(bench, chosen.files)
-        if chosen.write:
-            bench.write(chosen.write, "places")
-
-
-if __name__ == "__main__":
-    main()
+CASES = {"survey": survey_of, "workstation": workstation}

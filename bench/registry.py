@@ -1,26 +1,28 @@
-"""A million registry values: from text and from a hive into a profile file, compared, and over the network.
+"""A million registry values: from text and from a hive to the shelf, compared, and over the network.
 
-Prints time ratios and peak memory, and with `--write FILE` puts them into the table of docs/benchmarks.md.
 The floor is what remains when the settings are there as objects: encoding them (msgspec), SHA-256, zstd.
 """
 
-import argparse
 import os
 import random
-import statistics
 import subprocess
 import sys
-import tempfile
 import time
 import zipfile
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
-from capture import Bench, measured
+from capture import rest
+from measure import Bench, Figure, Used, against, used
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
+VALUES = 1_000_000
+YARDSTICK = "encode + SHA-256 + zstd"
 WORDS = ["Window", "Width", "Font", "Path", "Sync", "Lamp", "North", "Ticket", "Printer", "Layout", "Color"]
 WORDS += ["Recent", "Panel", "State", "Options", "Cache"]
+# What remains when the settings are there as objects.
 FLOOR = """
 import hashlib, sys, time
 import msgspec, zstandard
@@ -88,6 +90,14 @@ def write_hive_file(path: Path, found: list[tuple[str, list[tuple[str, int, byte
     path.write_bytes(write_hive(root))
 
 
+def with_hive(bench: Bench) -> Path:
+    """Describe a branch of a workstation's hive; returns where that is to be."""
+    subject = 'format = 1\nid = "software"\ntitle = "Software"\n[[part]]\nid = "keys"\nstore = "registry"\n'
+    subject += "path = 'HKEY_LOCAL_MACHINE\\SOFTWARE'\n"
+    (bench.base / "zinker/subjects/software.subject.toml").write_text(subject)
+    return bench.base / "disk/Windows/System32/config/SOFTWARE"
+
+
 def floor(bench: Bench, profile: Path) -> float:
     """Return the seconds that encoding, hashing and packing the settings of a profile take."""
     with zipfile.ZipFile(profile) as members:
@@ -98,38 +108,73 @@ def floor(bench: Bench, profile: Path) -> float:
     return float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout)
 
 
-def capture(bench: Bench, case: str, reach: str, profile: Path, arguments: list[str]) -> None:
-    """Measure an export in turns with the floor."""
-    own, other, peak = [], [], 0.0
-    for _ in range(bench.rounds):
-        worked, memory = bench.worked("export", *arguments, "--to", str(profile), "--replace")
-        own.append(worked)
-        peak = max(peak, memory)
+def kept(bench: Bench, case: str, aim: float, *words: str) -> Iterator[Figure]:
+    """Measure an export to a new shelf in turns with the floor."""
+    profile = bench.base / "floor.zinker"
+    bench.zinker("export", *words, "--to", str(profile))
+    own: list[Used] = []
+    other: list[float] = []
+    for number in range(bench.rounds):
+        bench.new_shelf(number)
+        own.append(bench.zinker("export", *words))
         other.append(floor(bench, profile))
-    bench.row(case, "encode + SHA-256 + zstd", reach, statistics.median(own), statistics.median(other), peak)
-    bench.rest(profile, "", "encode + SHA-256 + zstd", statistics.median(other))
+    taken, peak = [one.processor for one in own], max(one.peak for one in own)
+    yield Figure.ratio(case, YARDSTICK, taken, other, aim, peak)
+    yield rest(bench, case, "", YARDSTICK, other, *words)
 
 
-def compare(bench: Bench, one: Path, other: Path) -> None:
-    """Measure a comparison in turns with GNU diff on the settings of the same profiles."""
-    lines = []
-    for profile in (one, other):
-        lines.append(bench.base / f"{profile.stem}.jsonl")
-        with zipfile.ZipFile(profile) as members:
+def text(bench: Bench, each: int = 8, told: str = "") -> Iterator[Figure]:
+    """Keep a registration text file."""
+    path = bench.base / "big.reg"
+    write_text(path, keys(VALUES, each))
+    case = f"{VALUES:,} values of registration text, {told or '8 a key'} → the shelf"
+    yield from kept(bench, case, 5, str(path))
+
+
+def telling(bench: Bench) -> Iterator[Figure]:
+    """Keep one in which the path of every value holds a telling word, in turns with the same without it."""
+    plain, odd = bench.base / "plain.reg", bench.base / "odd.reg"
+    write_text(plain, keys(VALUES))
+    write_text(odd, keys(VALUES, 8, "Session Key"))
+    number = iter(range(2 * bench.rounds))
+
+    def run(path: Path) -> Used:
+        bench.new_shelf(next(number))
+        return bench.zinker("export", str(path))
+
+    own, other = bench.in_turns(partial(run, odd), partial(run, plain))
+    case = f"{VALUES:,} values below paths with a telling word → the shelf"
+    yield against(case, "the same file without it", own, other, 1.2)
+
+
+def hive(bench: Bench) -> Iterator[Figure]:
+    """Keep a branch of a hive."""
+    write_hive_file(with_hive(bench), keys(VALUES))
+    yield from kept(bench, f"{VALUES:,} values of a hive → the shelf", 6, "software", "--place", "disk")
+
+
+def compared(bench: Bench) -> Iterator[Figure]:
+    """Compare two profiles, in turns with GNU diff on their settings."""
+    found, path, lines, profiles = keys(VALUES), bench.base / "big.reg", [], []
+    for name in ("one", "other"):
+        write_text(path, found)
+        profiles.append(bench.base / f"{name}.zinker")
+        bench.zinker("export", str(path), "--to", str(profiles[-1]))
+        lines.append(bench.base / f"{name}.jsonl")
+        with zipfile.ZipFile(profiles[-1]) as members:
             lines[-1].write_bytes(members.read("settings/keys.jsonl"))
-    own, yard, peak = [], [], 0.0
-    for _ in range(bench.rounds):
-        taken, memory = measured(
-            ["sh", "-c", f"{sys.executable} -m zinker compare {one} {other}; test $? = 1"], bench.env
-        )
-        own.append(taken)
-        peak = max(peak, memory)
-        yard.append(measured(["sh", "-c", f"diff {lines[0]} {lines[1]}; test $? = 1"], bench.env)[0])
-    case = "compare two such profiles, 1,000 scattered changes"
-    bench.row(case, "GNU diff of their settings", "2", statistics.median(own), statistics.median(yard), peak)
+        for at in random.Random(3).sample(range(len(found)), 1000):
+            key, values = found[at]
+            found[at] = (key, [(values[0][0], 4, b"\1\2\3\4"), *values[1:]])
+    own, other = bench.in_turns(
+        lambda: bench.zinker("compare", *map(str, profiles), ends=1),
+        lambda: used(["diff", *map(str, lines)], bench.env, ends=1),
+    )
+    case = f"compare two profile files of {VALUES:,} values, 1,000 scattered changes"
+    yield against(case, "GNU diff of their settings", own, other, 2)
 
 
-def network(bench: Bench, count: int) -> None:
+def network(bench: Bench, count: int = 2000) -> Iterator[Figure]:
     """Measure reading and writing over Samba's registry service on loopback."""
     from test_registry import SMBD, Samba
 
@@ -139,75 +184,37 @@ def network(bench: Bench, count: int) -> None:
         print("over the network: not measured, there is no Samba")
         return
     server = Samba(bench.base / "samba")
+    branch = r"HKEY_LOCAL_MACHINE\SOFTWARE\Bench"
+
+    def timed(work: Callable[[], None]) -> float:
+        started = time.perf_counter()
+        work()
+        return 1000 * (time.perf_counter() - started) / count
+
+    def write(registry: RemoteRegistry) -> None:
+        for number in range(count):
+            registry.set(rf"{branch}\Group {number // 50}", f"Value {number}", "dword", number)
+
+    def read(registry: RemoteRegistry) -> None:
+        assert sum(len(block.rows) for block in registry.blocks(branch, [])) >= count
+
     try:
         registry = RemoteRegistry(server.dial())
-        started = time.perf_counter()
-        for number in range(count):
-            registry.set(
-                rf"HKEY_LOCAL_MACHINE\SOFTWARE\Bench\Group {number // 50}", f"Value {number}", "dword", number
-            )
-        written = count / (time.perf_counter() - started)
-        started = time.perf_counter()
-        found = sum(len(block.rows) for block in registry.blocks(r"HKEY_LOCAL_MACHINE\SOFTWARE\Bench", []))
-        read = found / (time.perf_counter() - started)
+        taken = [[timed(lambda w=work: w(registry)) for work in (write, read)] for _ in range(bench.rounds)]
     finally:
         server.stop()
-    for what, speed in (("read", read), ("written", written)):
-        bench.rows.append(
-            f"| {count:,} values {what} over the network | values a second | 300 | {speed:.0f} | |"
-        )
-        print(f"{count} values {what} over the network: {speed:.0f} a second", flush=True)
+    written, found = ([one[at] for one in taken] for at in (0, 1))
+    # 300 a second were wished for.
+    yield Figure("a value written over the network", "", written, 3.3, "ms")
+    yield Figure("a value read over the network", "", found, 3.3, "ms")
 
 
-def main() -> None:
-    """Build the data, measure, print, and write."""
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--write", type=Path)
-    parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--values", type=int, default=1_000_000)
-    chosen = parser.parse_args()
-    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-        bench = Bench(Path(folder), chosen.rounds)
-        found = keys(chosen.values)
-        text, hive = bench.base / "big.reg", bench.base / "disk/Windows/System32/config/SOFTWARE"
-        write_text(text, found)
-        write_hive_file(hive, found)
-        one, other = bench.base / "one.zinker", bench.base / "other.zinker"
-        capture(bench, f"{chosen.values:,} values, registration text → a profile file", "5", one, [str(text)])
-        for each, word, case in (
-            (3, "Item", "3 a key"),
-            (30, "Item", "30 a key"),
-            (8, "Session Key", "a telling path"),
-        ):
-            odd = bench.base / "odd.reg"
-            write_text(odd, keys(chosen.values, each, word))
-            capture(bench, f"the same, {case}", "5", bench.base / "odd.zinker", [str(odd)])
-        subject = (
-            'format = 1\nid = "software"\ntitle = "Software"\n[[part]]\nid = "keys"\nstore = "registry"\n'
-        )
-        subject += "path = 'HKEY_LOCAL_MACHINE\\SOFTWARE'\n"
-        (bench.base / "zinker/subjects/software.subject.toml").write_text(subject)
-        capture(
-            bench,
-            f"{chosen.values:,} values, hive → a profile file",
-            "6",
-            other,
-            ["software", "--place", "disk"],
-        )
-        chosen_values = random.Random(3).sample(range(len(found)), 1000)
-        for number in chosen_values:
-            key, values = found[number]
-            found[number] = (key, [(values[0][0], 4, b"\1\2\3\4"), *values[1:]])
-        write_text(text, found)
-        bench.zinker("export", str(text), "--to", str(other), "--replace")
-        before = bench.base / "before.reg"
-        write_text(before, keys(chosen.values))
-        bench.zinker("export", str(before), "--to", str(one), "--replace")
-        compare(bench, one, other)
-        network(bench, 2000)
-    if chosen.write:
-        bench.write(chosen.write, "registry")
-
-
-if __name__ == "__main__":
-    main()
+CASES = {
+    "text": text,
+    "text-3": partial(text, each=3, told="3 a key"),
+    "text-30": partial(text, each=30, told="30 a key"),
+    "telling": telling,
+    "hive": hive,
+    "compare": compared,
+    "network": network,
+}

@@ -3,13 +3,10 @@
 What a subject costs is what fifty of them take more than one, ÷ 49: the start of the command is in both.
 """
 
-import argparse
-import statistics
-import tempfile
 import time
-from pathlib import Path
+from collections.abc import Iterator
 
-from capture import Bench
+from measure import Bench, Figure, Used, against
 
 SUBJECT = """
 format = 1
@@ -48,51 +45,29 @@ def prepare(bench: Bench, count: int) -> None:
             file.write(f"\n[rounds.{round}]\nwhat = [{what}]\n")
 
 
-def measure(bench: Bench, count: int) -> None:
+def measure(bench: Bench, count: int = 50) -> Iterator[Figure]:
     """Measure rounds of all and of one, in turns."""
     from zinker.jobs.schedule.record import FORMAT, Records, Schedule
     from zinker.model.when import when
 
+    prepare(bench, count)
     records = Records(bench.base / "zinker")
     for round in ("all", "one"):
         records.keep(Schedule(FORMAT, round, when("day", "02:00"), "cron", "2026-01-01T00:00:00+00:00"))
     time.sleep(SETTLED)
-    bench.worked("schedule", "run", "all", "--now")
-    taken: dict[str, list[float]] = {"all": [], "one": [], "none": []}
-    peak = 0.0
-    for _ in range(bench.rounds):
-        for round in ("all", "one"):
-            own, memory = bench.worked("schedule", "run", round, "--now")
-            taken[round].append(own)
-            peak = max(peak, memory)
-        taken["none"].append(bench.worked("schedule", "run", "one")[0])
-    all_of_them, one, none = (statistics.median(taken[round]) for round in ("all", "one", "none"))
-    each = (all_of_them - one) / (count - 1) * 1000
+    bench.zinker("schedule", "run", "all", "--now")
+
+    def run(*words: str) -> Used:
+        return bench.zinker("schedule", "run", *words)
+
+    every, one, none = bench.in_turns(
+        lambda: run("all", "--now"), lambda: run("one", "--now"), lambda: run("one")
+    )
+    both = zip(every, one, strict=True)
+    each = [1000 * (all_of_them.processor - single.processor) / (count - 1) for all_of_them, single in both]
     case = f"a round of {count} file subjects without a change, each of them"
-    bench.rows.append(f"| {case} | | 5 ms | {each:.1f} ms | {peak:.0f} MB |")
-    bench.rows.append(
-        f"| a look of the timer when nothing is due | the round of one subject | | {none / one:.2f} × | |"
-    )
-    print(
-        f"{case}: {each:.2f} ms; all {all_of_them:.2f} s, one {one:.2f} s, nothing due {none:.2f} s",
-        flush=True,
-    )
+    yield Figure(case, "", each, 5, "ms", max(taken.peak for taken in every))
+    yield against("a look of the timer when nothing is due", "the round of one subject", none, one)
 
 
-def main() -> None:
-    """Measure, print, and write."""
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--write", type=Path)
-    parser.add_argument("--rounds", type=int, default=7)
-    parser.add_argument("--subjects", type=int, default=50)
-    chosen = parser.parse_args()
-    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-        bench = Bench(Path(folder), chosen.rounds)
-        prepare(bench, chosen.subjects)
-        measure(bench, chosen.subjects)
-        if chosen.write:
-            bench.write(chosen.write, "schedule")
-
-
-if __name__ == "__main__":
-    main()
+CASES = {"schedule": measure}

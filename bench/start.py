@@ -1,20 +1,17 @@
-"""Start time, and small commands in processor time, beside a bare Typer program, in the same run.
+"""Start time, and small commands, beside a bare Typer program, in processor time.
 
-Prints the ratios, and with `--write FILE` puts them into the table of docs/benchmarks.md. Both run in this
-environment, in turns, so that whatever else the machine does falls on both alike.
+Both run in this environment, in turns, so that whatever else the machine does falls on both alike.
 """
 
-import argparse
 import os
-import platform
-import re
 import resource
 import statistics
 import subprocess
 import sys
-import tempfile
-import time
+from collections.abc import Iterator
 from pathlib import Path
+
+from measure import Bench, Figure, Used, used
 
 ROUNDS = 40
 BARE = '''
@@ -47,13 +44,6 @@ def run() -> None:
 SCRIPT = "import sys\nfrom {module} import run\nif __name__ == '__main__':\n    sys.exit(run())\n"
 
 
-def seconds(command: list[str], environment: dict[str, str]) -> float:
-    """Run a command once; its time in seconds."""
-    started = time.perf_counter()
-    subprocess.run(command, env=environment, stdout=subprocess.DEVNULL, check=True)
-    return time.perf_counter() - started
-
-
 def processor_seconds(command: list[str], environment: dict[str, str]) -> float:
     """Run a command once; the processor time of it, in seconds."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
@@ -62,44 +52,6 @@ def processor_seconds(command: list[str], environment: dict[str, str]) -> float:
     if done.returncode > 1:
         raise SystemExit(f"{command} ended with {done.returncode}")
     return after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
-
-
-def small(own: Path, bare: Path, environment: dict[str, str]) -> list[str]:
-    """Run small commands on a usual application in turns with a command of the bare program; rows of the table."""
-    cases = {
-        "bare": [str(bare), "hello", "ivy"],
-        "`list`": [str(own), "list", "mosslight"],
-        "`show`": [str(own), "show", "mosslight"],
-        "`compare` of two versions": [str(own), "compare", "mosslight@1", "mosslight@2"],
-        "`compare` with live": [str(own), "compare", "mosslight"],
-        "`export`": [str(own), "export", "mosslight", "--place", "potting-shed", "--again"],
-    }
-    times: dict[str, list[float]] = {name: [] for name in cases}
-    for number in range(ROUNDS // 2 + 1):
-        for name, words in cases.items():
-            taken = processor_seconds([sys.executable, *words], environment)
-            if number:
-                times[name].append(taken)
-    middle = {name: statistics.median(taken) for name, taken in times.items()}
-    rows = []
-    for name in list(cases)[1:]:
-        ratio = middle[name] / middle["bare"]
-        print(f"{name}: {middle[name] * 1000:.0f} ms, bare {middle['bare'] * 1000:.0f} ms: {ratio:.2f} x")
-        rows.append(
-            f"| {name}, 53 settings in 8 documents | a command of a bare Typer program | 2.2 × | {ratio:.2f} × |"
-        )
-    return rows
-
-
-def compare(zinker: list[str], bare: list[str], both: list[dict[str, str]]) -> tuple[float, float]:
-    """Run both in turns, each with its environment; the medians of their times in seconds."""
-    times: tuple[list[float], list[float]] = ([], [])
-    for number in range(ROUNDS + 3):
-        for command, environment, kept in zip((zinker, bare), both, times, strict=True):
-            taken = seconds(command, environment)
-            if number >= 3:  # the first runs fill the caches
-                kept.append(taken)
-    return statistics.median(times[0]), statistics.median(times[1])
 
 
 def garden(folder: Path) -> Path:
@@ -114,58 +66,94 @@ def garden(folder: Path) -> Path:
     return home
 
 
-def main() -> None:
-    """Measure, print, and write."""
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--write", type=Path)
-    chosen = parser.parse_args()
-    environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
-    with tempfile.TemporaryDirectory() as folder:
-        Path(folder, "bare_program.py").write_text(BARE)
-        bare = Path(folder, "bare")
-        bare.write_text(SCRIPT.format(module="bare_program"))
-        own = Path(folder, "zinker")
-        own.write_text(SCRIPT.format(module="zinker.cli.main"))
-        environment["PYTHONPATH"] = folder
-        rows = []
-        environment["ZINKER_HOME"] = str(garden(Path(folder)))
-        for case, arguments, typed, reach in (
-            ("`zinker --version`", ["--version"], "", 1.15),
-            ("completing a command", [], " ", 1.15),
-            ("completing a subject", [], " show moss", 1.6),
-            ("completing a reference", [], " show mosslight@", 1.6),
-        ):
-            both = []
-            for name, script in (("ZINKER", own), ("BARE", bare)):
-                line = f"{script.name}{typed if script is own else ' '}"
+def programs(bench: Bench) -> tuple[str, str, dict[str, str]]:
+    """Write a bare program, and Zinker's start as it is installed; returns both, and what is around them."""
+    Path(bench.base, "bare_program.py").write_text(BARE)
+    bare, own = bench.base / "bare", bench.base / "zinker-start"
+    bare.write_text(SCRIPT.format(module="bare_program"))
+    own.write_text(SCRIPT.format(module="zinker.cli.main"))
+    home = str(garden(bench.base))
+    return str(own), str(bare), bench.env | {"PYTHONPATH": str(bench.base), "ZINKER_HOME": home}
+
+
+def grouped(own: list[float], other: list[float]) -> tuple[list[float], list[float]]:
+    """Return medians of groups of runs: single ones say little."""
+    size = max(1, ROUNDS // 8)
+    return tuple(  # type: ignore[return-value]
+        [statistics.median(taken[at : at + size]) for at in range(0, len(taken), size)]
+        for taken in (own, other)
+    )
+
+
+def starts(bench: Bench) -> Iterator[Figure]:
+    """Show the version, and complete."""
+    own, bare, around = programs(bench)
+    for case, words, typed, aim in (
+        ("`zinker --version`", ["--version"], "", 1.15),
+        ("completing a command", [], " ", 1.15),
+        ("completing a subject", [], " show moss", 1.6),
+        ("completing a reference", [], " show mosslight@", 1.6),
+    ):
+        taken: tuple[list[float], list[float]] = ([], [])
+        for number in range(ROUNDS + 3):
+            for name, script, kept in (("ZINKER", own, taken[0]), ("BARE", bare, taken[1])):
                 asks = {
                     f"_{name}_COMPLETE": "complete_fish",
                     "_TYPER_COMPLETE_FISH_ACTION": "get-args",
-                    "_TYPER_COMPLETE_ARGS": line,
+                    "_TYPER_COMPLETE_ARGS": f"{Path(script).name}{typed if script is own else ' '}",
                 }
-                both.append(environment | (asks if typed else {}))
-            commands = [[sys.executable, str(script), *arguments] for script in (own, bare)]
-            own_time, bare_time = compare(*commands, both)
-            rows.append(
-                f"| start: {case} | a bare Typer program | {reach} × | {own_time / bare_time:.2f} × |"
-            )
-            print(
-                f"{case}: {own_time * 1000:.0f} ms, bare {bare_time * 1000:.0f} ms: {own_time / bare_time:.2f} x"
-            )
-        rows += small(own, bare, environment)
-    if chosen.write:
-        note = (
-            f"Python {platform.python_version()}, {os.cpu_count()} cores, median of {ROUNDS} runs in turns; "
-            f"small commands in processor time, of {ROUNDS // 2}."
-        )
-        text = chosen.write.read_text(encoding="utf-8")
-        table = "\n".join(
-            ["<!-- start -->", "| case | yardstick | to reach | reached |", "|---|---|---|---|", *rows]
-        )
-        found = re.compile(r"<!-- start -->.*?<!-- end -->", re.S)
-        written = found.sub(lambda _: f"{table}\n\n{note}\n<!-- end -->", text)
-        chosen.write.write_text(written, encoding="utf-8")
+                seconds = processor_seconds(
+                    [sys.executable, script, *words], around | (asks if typed else {})
+                )
+                if number >= 3:  # the first runs fill the caches
+                    kept.append(seconds)
+        yield Figure.ratio(f"start: {case}", "a bare Typer program", *grouped(*taken), aim)
 
 
-if __name__ == "__main__":
-    main()
+def small(bench: Bench) -> Iterator[Figure]:
+    """Run small commands on a usual application in turns with a command of the bare program."""
+    own, bare, around = programs(bench)
+    cases = {
+        "bare": [bare, "hello", "ivy"],
+        "`list`": [own, "list", "mosslight"],
+        "`show`": [own, "show", "mosslight"],
+        "`compare` of two versions": [own, "compare", "mosslight@1", "mosslight@2"],
+        "`compare` with live": [own, "compare", "mosslight"],
+        "`export`": [own, "export", "mosslight", "--place", "potting-shed", "--again"],
+    }
+    times: dict[str, list[float]] = {name: [] for name in cases}
+    for number in range(ROUNDS + 1):
+        for name, words in cases.items():
+            taken = processor_seconds([sys.executable, *words], around)
+            if number:
+                times[name].append(taken)
+    for name in list(cases)[1:]:
+        case = f"{name}, 53 settings in 8 documents"
+        yield Figure.ratio(
+            case, "a command of a bare Typer program", *grouped(times[name], times["bare"]), 2.2
+        )
+
+
+# What the demo has shown since its first release is left out.
+STORY = """
+import sys
+from pathlib import Path
+from zinker.demo import garden, story
+story._round = story._paper = lambda *_: None
+story.tell(garden.build(Path(sys.argv[1])))
+"""
+
+
+def demo(bench: Bench) -> Iterator[Figure]:
+    """Take the steps that the demo had in its first release."""
+    number = iter(range(bench.rounds))
+
+    def told() -> Used:
+        folder = str(bench.base / f"garden-{next(number)}")
+        return used([sys.executable, "-c", STORY, folder], bench.env)
+
+    (taken,) = bench.in_turns(told)
+    yield Figure("the steps of the first demo", "", [one.processor for one in taken], 10, "s")
+
+
+CASES = {"start": starts, "small": small, "demo": demo}

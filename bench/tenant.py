@@ -8,24 +8,23 @@ The chain is as many rules of which each notifies by the next, brought into an e
 many that do not refer to each other. Each of the chain has to wait for the one before.
 """
 
-import argparse
 import contextlib
 import json
 import socket
-import statistics
 import subprocess
-import tempfile
 import time
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
-from capture import ZINKER, Bench
+from measure import ZINKER, Bench, Figure, Used
 
 from zinker.demo.ports import free_port
 from zinker.demo.tenant_data import tenant
 
 DELAY = 0.05
 ONE_BY_ONE = "StartingSets"
+POLICIES = 5_000
 CONCURRENCY = 8  # the usual one of a place
 PLACES = """
 [places.trial]
@@ -106,87 +105,73 @@ class TenantBench(Bench):
                 }
             (self.folder / f"{name}.json").write_text(json.dumps(state))
 
-    def bring(self) -> tuple[float, float]:
-        """Export the rules of one tenant and import them into the other; seconds and peak memory of that."""
+    def bring(self) -> Used:
+        """Export the rules of one tenant and import them into the other; what that took."""
         self.zinker("export", "garden-tenant", "--place", "trial", "--part", "house-rules")
         wanted = ["--place", "tarnhollow", "--live", "tarnhollow", "--adopt", "--yes"]
-        taken, peak = self.zinker("import", "garden-tenant", *wanted)
+        taken = self.zinker("import", "garden-tenant", *wanted)
         rules = json.loads((self.folder / "tarnhollow.json").read_text())["collections"]["HouseRules"]
         if len(rules) != self.policies:
             raise SystemExit(f"{len(rules)} of {self.policies} rules arrived")
-        return taken, peak
+        return taken
 
-    def capture(self, **faults: float) -> tuple[float, float, int, float]:
-        """Export once; returns seconds, peak memory in MB, requests answered, and seconds asked to wait."""
+    def capture(self, **faults: float) -> tuple[Used, int, float]:
+        """Export once; returns what that took, requests answered, and seconds asked to wait."""
         (self.folder / "faults.json").write_text(json.dumps({"delay": DELAY, **faults}))
         log = self.folder / "log.jsonl"
         before = log.stat().st_size
-        taken, peak = self.zinker("export", "garden-tenant", "--place", "trial")
+        taken = self.zinker("export", "garden-tenant", "--place", "trial")
         with log.open() as file:
             file.seek(before)
             lines = [json.loads(line) for line in file]
         answered = sum(1 for line in lines if line.get("status") == 200)
-        return taken, peak, answered, sum(line.get("storm", 0) for line in lines)
+        return taken, answered, sum(line.get("storm", 0) for line in lines)
 
 
-def brought(policies: int, is_chain: bool) -> tuple[float, float]:
-    """Bring rules into an empty tenant, once; seconds and peak memory."""
-    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-        bench = TenantBench(Path(folder), 1, policies)
-        bench.fill(is_chain)
-        with bench.served():
-            return bench.bring()
-
-
-def captured(chosen: argparse.Namespace, collection: str, case: str, reach: str) -> list[str]:
-    """Capture policies of a collection in calm and in storms, some times; returns the rows."""
-    with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-        bench = TenantBench(Path(folder), chosen.rounds, chosen.policies)
-        bench.stock(collection)
-        with bench.served():
-            calm, stormy = [], []
-            for _ in range(chosen.rounds):
-                calm.append(bench.capture())
-                if collection == ONE_BY_ONE:
-                    stormy.append(bench.capture(storm_every=max(1, chosen.policies // 5), retry_after=2))
-    took, peak = statistics.median(run[0] for run in calm), max(run[1] for run in calm)
-    ideal = statistics.median(run[2] for run in calm) / CONCURRENCY * DELAY
-    print(f"{case}: {took:.1f} s, ideal {ideal:.1f} s: {took / ideal:.2f} x, {peak:.0f} MB", flush=True)
-    yardstick = f"requests ÷ {CONCURRENCY} × 50 ms"
-    rows = [f"| {case} | {yardstick} ({ideal:.1f} s) | {reach} × | {took / ideal:.2f} × | {peak:.0f} MB |"]
+def captured(bench: Bench, collection: str, how: str, aim: float) -> Iterator[Figure]:
+    """Capture policies of a collection in calm, and in storms where each is asked for."""
+    tenants = TenantBench(bench.base / "tenant", bench.rounds, POLICIES)
+    tenants.stock(collection)
+    storms = {"storm_every": POLICIES // 5, "retry_after": 2}
+    with tenants.served():
+        calm, stormy = [], []
+        for _ in range(bench.rounds):
+            calm.append(tenants.capture())
+            if collection == ONE_BY_ONE:
+                stormy.append(tenants.capture(**storms))
+    walls = [taken.wall for taken, *_ in calm]
+    ideals = [answered / CONCURRENCY * DELAY for _, answered, _ in calm]
+    case = f"a tenant of {POLICIES:,} policies, 50 ms an answer → the shelf, {how}"
+    peak = max(taken.peak for taken, *_ in calm)
+    yield Figure.ratio(case, f"requests ÷ {CONCURRENCY} × 50 ms", walls, ideals, aim, peak)
+    each = [1000 * taken.processor / POLICIES for taken, *_ in calm]
+    yield Figure(f"of that, {how}: processor time of a policy", "", each, unit="ms")
     if stormy:
-        cost = statistics.median(one[0] - other[0] for one, other in zip(stormy, calm, strict=True))
-        asked = statistics.median(run[3] for run in stormy)
+        cost = [one.wall - wall for (one, *_), wall in zip(stormy, walls, strict=True)]
+        asked = [waited for *_, waited in stormy]
         case = "the same in storms of 429: what they cost"
-        print(f"{case}: {cost:.1f} s, asked to wait {asked:.1f} s: {cost / asked:.2f} x", flush=True)
-        rows.append(f"| {case} | the waiting asked for | 1.1 × | {cost / asked:.2f} × | |")
-    return rows
+        yield Figure.ratio(case, "the waiting asked for", cost, asked, 1.1)
 
 
-def main() -> None:
-    """Serve, measure, print, and write."""
-    parser = argparse.ArgumentParser()
-    parser.add_argument("--write", type=Path)
-    parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--policies", type=int, default=5000)
-    chosen = parser.parse_args()
-    of = f"a tenant of {chosen.policies:,} policies, 50 ms an answer → the shelf"
-    rows = captured(chosen, "WorkstationRules", f"{of}, lists that hold them whole", "1.5")
-    rows += captured(chosen, ONE_BY_ONE, f"{of}, asked for one by one", "1.3")
-    apart, chained = (brought(chosen.policies, is_chain) for is_chain in (False, True))
-    case = f"import {chosen.policies:,} policies, each naming the next"
-    print(
-        f"{case}: {chained[0]:.1f} s, {apart[0]:.1f} s without: {chained[0] / apart[0]:.2f} x, {chained[1]:.0f} MB"
-    )
-    rows.append(
-        f"| {case} | as many that name none | | {chained[0] / apart[0]:.1f} × | {chained[1]:.0f} MB |"
-    )
-    if chosen.write:
-        with tempfile.TemporaryDirectory(prefix="zinker-bench-") as folder:
-            bench = TenantBench(Path(folder), chosen.rounds, chosen.policies)
-            bench.rows += rows
-            bench.write(chosen.write, "tenant")
+def chain(bench: Bench) -> Iterator[Figure]:
+    """Bring rules into an empty tenant, each naming the next, in turns with as many that name none."""
+
+    def brought(is_chain: bool, number: int) -> Used:
+        tenants = TenantBench(bench.base / f"{'chain' if is_chain else 'apart'}-{number}", 1, POLICIES)
+        tenants.fill(is_chain)
+        with tenants.served():
+            return tenants.bring()
+
+    taken = [[brought(is_chain, number) for is_chain in (True, False)] for number in range(bench.rounds)]
+    own, other = ([pair[at].wall for pair in taken] for at in (0, 1))
+    case = f"import {POLICIES:,} policies, each naming the next"
+    yield Figure.ratio(case, "as many that name none", own, other, peak=max(pair[0].peak for pair in taken))
 
 
-if __name__ == "__main__":
-    main()
+CASES = {
+    "tenant-whole": partial(
+        captured, collection="WorkstationRules", how="lists that hold them whole", aim=1.5
+    ),
+    "tenant-one-by-one": partial(captured, collection=ONE_BY_ONE, how="asked for one by one", aim=1.3),
+    "tenant-chain": chain,
+}

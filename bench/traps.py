@@ -1,9 +1,5 @@
-"""How long reading and editing take for inputs that are made to take long: size against time, by text format.
+"""How long reading and editing take for inputs that are made to take long: size against time, by text format."""
 
-python bench/traps.py [--write docs/benchmarks.md] [--size BYTES]
-"""
-
-import argparse
 import contextlib
 import gc
 import time
@@ -17,6 +13,7 @@ from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
 
 START, END = "<!-- traps -->\n", "<!-- end of traps -->\n"
+SIZES = (250_000, 500_000, 1_000_000)
 EDITS = 500
 # One unit of a document as often as it takes to fill a size, with what stands before and behind.
 Trap = tuple[str, str, Dialect, str, Callable[[int], str], str]
@@ -60,7 +57,7 @@ TRAPS: list[Trap] = [
 ]  # fmt: skip
 
 
-def document(trap: Trap, size: int) -> bytes:
+def made(trap: Trap, size: int) -> bytes:
     """Return a document of about that many bytes."""
 
     def pieces() -> Iterator[str]:
@@ -76,7 +73,7 @@ def document(trap: Trap, size: int) -> bytes:
 def tried(trap: Trap, size: int) -> tuple[float, float]:
     """Return the processor time that reading takes, and editing 500 settings."""
     format, _, dialect, *_ = trap
-    data = document(trap, size)
+    data = made(trap, size)
     started = time.process_time()
     try:
         leaves = formats.read(format, data, dialect)
@@ -92,27 +89,17 @@ def tried(trap: Trap, size: int) -> tuple[float, float]:
     return read, time.process_time() - started
 
 
-def main() -> None:
+def measure(document: Path | None) -> None:
+    """Read and edit them all, print, and write."""
     gc.set_threshold(200_000, 50, 50)  # as the command does
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--write", type=Path)
-    parser.add_argument("--size", type=int, default=1_000_000)
-    parser.add_argument("--only", default="")
-    chosen = parser.parse_args()
     rows = []
     for trap in TRAPS:
-        if chosen.only not in f"{trap[0]} {trap[1]}":
-            continue
-        sizes = (chosen.size // 4, chosen.size // 2, chosen.size)
-        times = [tried(trap, size) for size in sizes]
+        times = [tried(trap, size) for size in SIZES]
         cells = " | ".join(f"{read:.2f}, {edit:.2f}" for read, edit in times)
         rows.append(f"| {trap[0]}: {trap[1]} | {cells} |\n")
         print(rows[-1], end="", flush=True)
-    if chosen.write:
+    if document:
         head = "| 500 edits; seconds to read, to edit | 250 kB | 500 kB | 1 MB |\n|---|---|---|---|\n"
-        before, _, rest = chosen.write.read_text().partition(START)
-        chosen.write.write_text(f"{before}{START}{head}{''.join(rows)}{END}{rest.partition(END)[2]}")
-
-
-if __name__ == "__main__":
-    main()
+        before, _, rest = document.read_text(encoding="utf-8").partition(START)
+        written = f"{before}{START}{head}{''.join(rows)}{END}{rest.partition(END)[2]}"
+        document.write_text(written, encoding="utf-8")

@@ -45,12 +45,11 @@ ANSI_CHARACTERS = {code: bytes([code]).decode("cp1252", "ignore") or chr(code) f
 _CHUNK = 2 * 1024 * 1024
 _BLOCK = 20_000  # rows that are handed on at a time
 _EMPTY = tail("key", None)
-# A line as Windows writes most of them, with a name that is the same in an address and in a profile. Others
-# have escapes in their names, go on in the next line, and so on.
-_USUAL = re.compile(
-    r'"([\w .,:{}()-]*)"='
-    r'(?:"([^"\\]*(?:\\["\\][^"\\]*)*)"|dword:([0-9a-f]{8})|hex:((?:[0-9a-f]{2},)*[0-9a-f]{2}))\r?'
-).fullmatch
+# A name that is the same in an address and in a profile, with the quotation mark before it.
+_PLAIN_NAME = re.compile(r'"[\w .,:{}()-]*').fullmatch
+_MOST_NAMES = 100_000  # that are known
+# Values in bytes, by how a line of them begins.
+_NUMBERS: Final = {"hex": 3, "hex(0)": 0, "hex(1)": 1, "hex(2)": 2, "hex(3)": 3, "hex(7)": 7, "hex(b)": 11}
 # What a line may be that does not look as Windows writes it, without its end.
 _NAMED = re.compile(r'\s*(?:"((?:[^"\\]|\\.)*)"|@)\s*=\s*(.*)', re.DOTALL).fullmatch
 _BROKEN_NAME = re.compile(r'\s*"(?:[^"\\]|\\[^"\\])*"\s*=').match
@@ -225,32 +224,39 @@ class _Reader:
         base = lines
         again: Iterator[str] = iter(())  # lines that are read again
         names, rows, is_ending = self._names, self._rows, False
+        known: dict[str, str | None] = {}  # names, each with its quotation mark; None for one that needs care
         while not is_ending:
             for line in lines:
                 self._number += 1
-                found = _USUAL(line)
-                if found and not self._is_odd:
-                    name, text, number, digits = found.groups()
-                    if number is not None:
-                        ending = f'"dword",{int(number, 16)}]'
-                    elif text is None:
-                        ending = tail(
-                            "binary", b2a_base64(bytes.fromhex(digits.replace(",", " "))).decode()[:-1]
-                        )
-                    elif text.isprintable():
-                        # Escapes are those of JSON, so that such a text is the same in a line of a profile.
-                        ending = f'"sz","{text}"]'
-                    else:
-                        ending = tail("sz", _unescaped(text))
-                    names.append(name)
-                    rows.append(f"{self._prefix}{name}\0\0{ending}")
+                start = self._number
+                name, sign, rest = line.partition('"=')
+                plain, ending = None, ""
+                if sign and not self._is_odd:
+                    plain = known[name] if name in known else self._learn(name, known)
+                    if plain is not None:
+                        rest = rest.removesuffix("\r")
+                        if rest[:1] == '"' == rest[-1:] and len(rest) > 1:
+                            text = rest[1:-1]
+                            bare = text.replace("\\\\", "") if "\\" in text else text
+                            # Escapes are those of JSON, so that such a text is the same in a line of a profile.
+                            if '"' not in bare and "\\" not in bare and text.isprintable():
+                                ending = f'"sz","{text}"]'
+                        elif rest[:6] == "dword:":
+                            ending = _number_ending(rest[6:])
+                        elif rest[:3] == "hex":
+                            rest = self._whole_line(rest, lines)
+                            ending = self._bytes_ending(rest)
+                            line = f'{name}"={rest}'
+                if plain is not None and ending:
+                    names.append(plain)
+                    rows.append(f"{self._prefix}{plain}\0\0{ending}")
                 elif line[:1] == "[" or line.lstrip()[:1] == "[":
                     self._turn(line)
                     if self._ready:
                         yield from self._ready
                         self._ready = []
-                elif line:
-                    self._careful(line, lines)
+                elif line and line != "\r":
+                    self._careful(line, lines, start)
                     if self._unread:
                         break
             else:
@@ -265,9 +271,29 @@ class _Reader:
             if located is not None:
                 yield located[0], list(held.values())
 
-    def _careful(self, line: str, lines: Iterator[str]) -> None:
-        """Read a line of another shape, with the lines in which it goes on."""
-        start, bare = self._number, line.removesuffix("\r")
+    @staticmethod
+    def _learn(name: str, known: dict[str, str | None]) -> str | None:
+        """Remember whether a name is the same in an address and in a profile: most are seen again and again."""
+        if len(known) > _MOST_NAMES:
+            known.clear()
+        known[name] = plain = name[1:] if _PLAIN_NAME(name) else None
+        return plain
+
+    def _bytes_ending(self, rest: str) -> str:
+        """Return the tail of a row for bytes as Windows writes them, or ""."""
+        kind, _, digits = rest.partition(":")
+        number = _NUMBERS.get(kind)
+        try:
+            data = bytes.fromhex(digits.replace(",", " "))
+        except ValueError:
+            return ""
+        if number == 3:
+            return f'"binary","{b2a_base64(data, newline=False).decode()}"]'
+        return "" if number is None else tail(*from_bytes(number, self._text.bytes_of(number, data)))
+
+    def _careful(self, line: str, lines: Iterator[str], start: int) -> None:
+        """Read a line of another shape, with the lines in which it goes on; `start` is the number of the first."""
+        bare = line.removesuffix("\r")
         try:
             whole = self._whole_text(line, lines) if bare.lstrip()[:1] == '"' else line
             found = _NAMED(whole)
@@ -404,6 +430,16 @@ def _unescaped(text: str) -> str:
     if any(found[1] not in '"\\' for found in _ESCAPED.finditer(text)):
         raise ValueError(_LONE)
     return _ESCAPED.sub(r"\1", text)
+
+
+def _number_ending(digits: str) -> str:
+    """Return the tail of a row for a number of eight digits, or ""."""
+    if len(digits) != 8 or not (digits.isalnum() and digits.isascii()):
+        return ""
+    try:
+        return f'"dword",{int(digits, 16)}]'
+    except ValueError:
+        return ""
 
 
 def _quotes(text: str) -> int:

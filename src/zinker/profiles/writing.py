@@ -244,8 +244,8 @@ class ProfileBuilder:
         with self._document(head, len(leaves)) as spool:
             name, addresses = head.document, sorted(leaves)
             for at in range(0, len(addresses), _BATCH):
-                batch = [(address, leaves[address]) for address in addresses[at : at + _BATCH]]
-                settings = [Setting(name, address, leaf.type, leaf.value) for address, leaf in batch]
+                batch = addresses[at : at + _BATCH]
+                settings = [Setting(name, one, (leaf := leaves[one]).type, leaf.value) for one in batch]
                 self._write(spool, encode_lines(settings))
 
     @contextlib.contextmanager

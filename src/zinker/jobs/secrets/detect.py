@@ -37,7 +37,6 @@ _ANY = re.compile(
 _LONG = re.compile(r"[A-Za-z0-9+/=_.:~-]{20}")
 # What names tell, of one and of several one above the other: those of a million settings are few, but for digits.
 _KINDS: dict[str, Kind] = {}
-_ABOVE: dict[str, tuple[Kind, Kind]] = {}
 _DIGITS = "0123456789"
 _SIGNS_OF_BYTES = ('"binary","', '"bytes","', '"none","', '"registry:')
 _NO_TEXT_BYTES = bytes({*range(1, 9), *range(14, 32)})
@@ -196,9 +195,10 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
 
 def _named_beside(names: list[tuple[str, str, str]], leaf_at: Callable[[int], Leaf]) -> Iterator[int]:
     """Yield which settings are secrets by a name that stands beside them: `{"name": "password", "value": "x"}`."""
-    values = [(number, path) for number, (path, _, last) in enumerate(names) if last.lower() in VALUE_NAMES]
-    if not values:
+    called = {last for last in {last for _, _, last in names} if last.lower() in VALUE_NAMES}
+    if not called:
         return
+    values = [(number, path) for number, (path, _, last) in enumerate(names) if last in called]
     paths = {path for _, path in values}
     kinds: dict[str, Kind] = {}
     for number, (path, _, last) in enumerate(names):
@@ -247,35 +247,17 @@ def _suspects(
     stands in their rows if it `is_named`, and `text` all of those.
     """
     found: set[int] = set()
-    if is_named and any(sign in text for sign in _SIGNS_OF_BYTES):
+    signs = [sign for sign in _SIGNS_OF_BYTES if sign in text] if is_named else []
+    if signs:
         # What is in bytes cannot be seen in their Base64, which looks like a token of any kind.
-        binary, other, none, numbered = _SIGNS_OF_BYTES
-        plain = []
-        for number, row in enumerate(rows):
-            if not (binary in row or other in row or none in row or numbered in row):
-                plain.append(number)
-            elif _is_text(row[row.rfind('","') + 3 : -2]):
-                found.add(number)
+        those = {number for sign in signs for number, row in enumerate(rows) if sign in row}
+        found.update(n for n in those if _is_text(rows[n][rows[n].rfind('","') + 3 : -2]))
+        plain = [number for number in range(len(rows)) if number not in those]
         others = [rows[number] for number in plain]
         found.update(plain[number] for number in may_look(others, "\n".join(others)))
     else:
         found.update(may_look(rows, text))
-    if len(_KINDS) + len(_ABOVE) > 100_000:
-        _KINDS.clear()
-        _ABOVE.clear()
-    by_name: dict[str, Kind] = {
-        name: kind for name in {last.rstrip(_DIGITS) for _, _, last in names} if (kind := _kind_of(name))
-    }
-    above = {path: kinds for path in {path for path, _, _ in names} if any(kinds := _kinds_above(path))}
-    if by_name or above:
-        for number, (path, _, last) in enumerate(names):
-            most = by_name.get(last.rstrip(_DIGITS), "")
-            if not most and path in above:
-                of_all, of_nameless = above[path]
-                most = of_all or (of_nameless if _ANY.fullmatch(last) else "")
-            begin = len(path) + len(last) if is_named else 0
-            if most and (most != "random" or _LONG.search(rows[number], begin)):
-                found.add(number)
+    found.update(_telling(names, rows, is_named))
     if part.secret:
         # A secret item of a list stands in the row of the list.
         words = words_of(re.sub(r"/\d+\Z", "", pattern) or "/" for pattern in part.secret)
@@ -284,6 +266,27 @@ def _suspects(
         sought = [word.decode() for word in words]
         found.update(n for n, name in enumerate(names) if any(word in "".join(name) for word in sought))
     return sorted(found)
+
+
+def _telling(names: list[tuple[str, str, str]], rows: list[str], is_named: bool) -> Iterator[int]:
+    """Yield which settings have names, or stand below some, that tell of a secret; each name is looked at once."""
+    if len(_KINDS) > 100_000:
+        _KINDS.clear()
+    lasts = {last for _, _, last in names}
+    by_name = {last: kind for last in lasts if (kind := _kind_of(last.rstrip(_DIGITS)))}
+    above = {path: kinds for path in {path for path, _, _ in names} if any(kinds := _kinds_above(path))}
+    nameless = {last for last in lasts if _ANY.fullmatch(last)} if above else set()
+    of_all = {path for path, (kind, _) in above.items() if kind}
+    told = [
+        number
+        for number, (path, _, last) in enumerate(names)
+        if last in by_name or path in of_all or (last in nameless and path in above)
+    ]
+    for number in told:
+        path, _, last = names[number]
+        most = by_name.get(last) or above[path][0] or above[path][1]
+        if most != "random" or _LONG.search(rows[number], len(path) + len(last) if is_named else 0):
+            yield number
 
 
 def _is_text(encoded: str) -> bool:
@@ -306,14 +309,14 @@ def _kind_of(name: str) -> Kind:
 
 def _kinds_above(path: str) -> tuple[Kind, Kind]:
     """Return what the names above a setting tell of it: of any, and of one whose own name says nothing."""
-    known = _ABOVE.get(path)
-    if known is None:
-        last = path.rpartition("/")[2]
-        several = (
-            name for name in path.split("/")[-3:] if _kind_of(name) and telling(_plain(name)).is_plural
-        )
-        known = _ABOVE[path] = max(map(_kind_of, several), key=STRENGTH.index, default=""), _kind_of(last)
-    return known
+    names = path.rsplit("/", 3)[-3:]
+    kinds = [_KINDS[name] if name in _KINDS else _kind_of(name) for name in names]
+    if not any(kinds):
+        return "", ""
+    several = (
+        kind for name, kind in zip(names, kinds, strict=True) if kind and telling(_plain(name)).is_plural
+    )
+    return max(several, key=STRENGTH.index, default=""), kinds[-1]
 
 
 def _plain(name: str) -> str:
