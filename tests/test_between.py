@@ -213,7 +213,6 @@ def kept_anywhere(garden, data):
     ids=lambda case: getattr(case, "__name__", ""),
 )
 @pytest.mark.soak
-@pytest.mark.timeout(1800)  # dozens of whole runs, each with the service begun anew
 def test_what_somebody_saves_at_any_step_is_not_lost(request, monkeypatch, place, case, kind):
     garden = request.getfixturevalue(place)
     for name, value in garden.env.items():

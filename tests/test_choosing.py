@@ -223,7 +223,6 @@ UP, DOWN, RIGHT, LEFT = (f"\x1b[{letter}" for letter in "ABCD")
 
 
 @pytest.mark.skipif(os.name == "nt", reason="needs a terminal of its own")
-@pytest.mark.timeout(300)
 def test_a_list_fills_the_terminal_folds_and_finds(kept):
     beds = "".join(
         f"\r\n[bed {n}]\r\nmoss = a {n}\r\nfern = \u202e{'long ' * 99}{n}\r\n" for n in range(2500)

@@ -7,7 +7,7 @@ from conformance.mutated import mutated
 from conformance.suites import SUITES
 from conformance.trial import tried_all
 
-pytestmark = [pytest.mark.soak, pytest.mark.timeout(1800)]
+pytestmark = pytest.mark.soak
 
 # So many documents at least; a suite that is not there would be passed by everything.
 LEAST = {

@@ -85,7 +85,6 @@ def without_settings(state):
 
 
 @pytest.mark.soak
-@pytest.mark.timeout(900)
 def test_from_an_empty_machine_to_a_restored_house(tmp_path):
     needs_system(
         os.geteuid() == 0 and shutil.which("unshare"), "the right to give a process another host name"

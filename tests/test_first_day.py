@@ -56,7 +56,6 @@ class Person(Garden):
 
 
 @pytest.mark.skipif(os.name == "nt", reason="needs a terminal of its own")
-@pytest.mark.timeout(300)
 def test_an_application_that_nobody_described_is_kept_spoilt_and_restored(tmp_path):
     person = Person(tmp_path, "ivy")
     stick = tmp_path / "stick"

@@ -64,7 +64,6 @@ def examples(parser):
 
 
 @pytest.mark.soak
-@pytest.mark.timeout(600)
 @pytest.mark.parametrize("parser", PARSERS)
 def test_a_parser_says_a_word_whatever_it_is_fed(parser, tmp_path):
     needs_system(importlib.util.find_spec("atheris"), "atheris")

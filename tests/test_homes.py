@@ -367,7 +367,6 @@ def test_a_case_clash_and_forbidden_names_are_left_alone_on_windows(fernwork):
 
 @pytest.mark.skipif(sys.platform == "win32", reason="needs the resource module")
 @pytest.mark.soak
-@pytest.mark.timeout(1800)  # minutes on a busy machine
 def test_a_file_of_2_gb_is_streamed(fernwork):
     fernwork.looks.mkdir()
     with (fernwork.looks / "video").open("wb") as file:

@@ -28,7 +28,6 @@ def test_the_manual_page_and_completion_are_as_the_commands_are(tmp_path):
 
 
 @pytest.mark.soak
-@pytest.mark.timeout(1500)
 def test_a_release_is_made_twice_alike_and_runs_in_empty_environments(tmp_path):
     copy = tmp_path / "project"
     left_out = shutil.ignore_patterns(

@@ -377,7 +377,6 @@ def test_a_log_grows_no_further_than_it_may(evening):
 
 
 @pytest.mark.soak
-@pytest.mark.timeout(900)
 def test_a_real_cron_starts_it_every_minute_onto_sealed_object_storage(evening, tmp_path):
     """In a world of its own: crontabs and the sign of a running cron are nobody else's."""
     program = shutil.which("cron", path=f"{os.environ['PATH']}:/usr/sbin")

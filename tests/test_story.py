@@ -300,7 +300,6 @@ TOUR = Path(__file__).parent.parent / "README.md"
 
 
 @pytest.mark.skipif(os.name == "nt", reason="needs a terminal of its own")
-@pytest.mark.timeout(600)
 def test_the_tour_of_the_readme_works_to_the_letter(garden, monkeypatch):
     toml = garden.home / "zinker.toml"
     toml.write_bytes((demo_garden.FILES / "zinker-home/zinker.toml").read_bytes())

@@ -21,7 +21,6 @@ import portable  # noqa: E402
 
 pytestmark = [
     pytest.mark.soak,
-    pytest.mark.timeout(1500),
     pytest.mark.skipif(sys.platform != "linux", reason="Wine is for this"),
 ]
 WINE = shutil.which("wine64") or shutil.which("wine")
