@@ -89,7 +89,7 @@ def subjects_blocks(states: "Sequence[SubjectState]", in_detail: bool) -> Iterat
     if not in_detail:
         rows = tuple(
             (state.id, state.title, "present" if state.is_present else "not there", _running(state))
-            for state in states
+            for state in sorted(states, key=lambda state: not state.is_present)  # those are what one looks for
         )
         yield Table(("subject", "title", f"at {place_told(states[0].place)}", ""), rows)
         return
