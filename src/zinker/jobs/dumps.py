@@ -8,7 +8,7 @@ from zinker.disk.files import commit_part, open_regular, write_part
 from zinker.formats.desktop_text import Dump, fits_dump, read_dump, write_dump_text
 from zinker.formats.leaves import Leaves
 from zinker.jobs.setup import Setup
-from zinker.jobs.text_reader import TextReader
+from zinker.jobs.text_reader import TextReader, held_of
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, Refused
 from zinker.model.profile import Problem, Snapshot
@@ -119,15 +119,7 @@ def write_dump(snapshot: Snapshot, path: Path) -> list[Problem]:
 
     Raises `Refused` where there is nothing that such a file can hold, and `OSError`.
     """
-    held = [part for part in snapshot.manifest.parts if part.store == STORE]
-    left = [
-        Problem(part.id, "", "", "a dump holds settings of a desktop only")
-        for part in snapshot.manifest.parts
-        if part.store != STORE
-    ]
-    if not held:
-        why = "a dump holds settings of a desktop's database, and the profile has none"
-        raise Refused("Not exported", why, "Write a profile file instead: FILE.zinker.")
+    held, left = held_of(snapshot, STORE, "a dump", "settings of a desktop's database")
     values: list[tuple[str, Leaf]] = []
     for part in held:
         for setting in snapshot.settings(part.id):

@@ -11,7 +11,7 @@ from zinker.formats.registry_text import KEY_ITSELF, RegistryText, by_root
 from zinker.formats.registry_text_writer import write_registry_text
 from zinker.jobs.progress import UNKNOWN
 from zinker.jobs.setup import Setup
-from zinker.jobs.text_reader import TextReader
+from zinker.jobs.text_reader import TextReader, held_of
 from zinker.model.address import folded
 from zinker.model.errors import NotWritable, Refused
 from zinker.model.file_state import FileState
@@ -136,15 +136,7 @@ def write_registration(snapshot: Snapshot, path: Path, ansi: bool = False) -> li
 
     Raises `Refused` where there is nothing that such a file can hold.
     """
-    parts = [part for part in snapshot.manifest.parts if part.store == STORE]
-    left = [
-        Problem(part.id, "", "", "a registration text file holds registry keys only")
-        for part in snapshot.manifest.parts
-        if part.store != STORE
-    ]
-    if not parts:
-        why = "a registration text file holds registry keys, and the profile has none"
-        raise Refused("Not exported", why, "Write a profile file instead: FILE.zinker.")
+    parts, left = held_of(snapshot, STORE, "a registration text file", "registry keys")
     settings = (setting for part in parts for setting in snapshot.settings(part.id))
     try:
         commit_part(write_part(path, write_registry_text(settings, ansi)), path)

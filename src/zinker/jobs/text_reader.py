@@ -9,7 +9,7 @@ import zinker
 from zinker.disk.files import nearest_path
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Damaged, DocumentError, Refused, WrongUsage, reason
-from zinker.model.profile import FORMAT, Manifest, Problem
+from zinker.model.profile import FORMAT, Manifest, PartRecord, Problem, Snapshot
 from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder
 from zinker.subjects.subject import Subject
@@ -78,3 +78,17 @@ class TextReader(ABC):
     @abstractmethod
     def _problems(self, subject: Subject) -> Iterator[Problem]:
         """Yield what could not be read, or belongs to no part."""
+
+
+def held_of(snapshot: Snapshot, store: str, what: str, has: str) -> tuple[list[PartRecord], list[Problem]]:
+    """Return the parts of a profile that such a file, which `has` settings of a store only, can hold, and the rest.
+
+    Raises `Refused` where there is none.
+    """
+    parts = snapshot.manifest.parts
+    held = [part for part in parts if part.store == store]
+    if not held:
+        why = f"{what} holds {has}, and the profile has none"
+        raise Refused("Not exported", why, "Write a profile file instead: FILE.zinker.")
+    left = [Problem(part.id, "", "", f"{what} holds {has} only") for part in parts if part.store != store]
+    return held, left

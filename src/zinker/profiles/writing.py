@@ -193,11 +193,8 @@ class FolderTarget:
             target = self._folder / name
             target.parent.mkdir(mode=0o700, exist_ok=True)
             (self._aside / name).replace(target)
-        for path in [
-            self._folder / SEALED,
-            *self._folder.glob("settings/*"),
-            *self._folder.glob("attachments/*"),
-        ]:
+        there = (*self._folder.glob("settings/*"), *self._folder.glob("attachments/*"))
+        for path in (self._folder / SEALED, *there):
             name = path.relative_to(self._folder).as_posix()
             if is_member(name) and name not in self._names and path.exists():
                 path.unlink()

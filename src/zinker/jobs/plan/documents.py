@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from zinker.jobs.secrets.detect import is_secret
+from zinker.jobs.secrets.detect import mark_of
 from zinker.jobs.translate.view import Original
 from zinker.model.address import matches
 from zinker.model.difference import Difference
@@ -344,7 +344,7 @@ class PartPlanner:
         return self._secret(found) if self._is_secret(found) else self._changed(found)
 
     def _is_secret(self, found: Difference) -> bool:
-        is_marked = found.after is not None and is_secret(self._case.part, found.address)
+        is_marked = found.after is not None and bool(mark_of(self._case.part.secret, found.address))
         return _is_withheld(found) or is_marked
 
     def _secret(self, found: Difference) -> SettingChange | None:

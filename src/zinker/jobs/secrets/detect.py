@@ -43,11 +43,6 @@ _NO_TEXT_BYTES = bytes({*range(1, 9), *range(14, 32)})
 _LEAST_BYTES = {"password": 4, "token": 8, "random": 16}
 
 
-def is_secret(part: Part, address: str) -> bool:
-    """Tell whether the subject marks an address, or one above it, as secret."""
-    return bool(mark_of(part.secret, address))
-
-
 def mark_of(patterns: tuple[str, ...], address: str) -> str:
     """Return the first of some patterns that fits an address, or one above it, or ""."""
     if not patterns:
