@@ -270,6 +270,8 @@ def _telling(names: list[tuple[str, str, str]], rows: list[str], is_named: bool)
     lasts = {last for _, _, last in names}
     by_name = {last: kind for last in lasts if (kind := _kind_of(last.rstrip(_DIGITS)))}
     above = {path: kinds for path in {path for path, _, _ in names} if any(kinds := _kinds_above(path))}
+    if not by_name and not above:
+        return
     nameless = {last for last in lasts if _ANY.fullmatch(last)} if above else set()
     of_all = {path for path, (kind, _) in above.items() if kind}
     told = [
