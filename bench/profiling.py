@@ -1,10 +1,11 @@
-"""Where the time of the largest cases goes: which function runs, asked 500 times a second of processor time."""
+"""Where the time of the largest cases goes: which module runs, asked 500 times a second of processor time."""
 
 import json
 import re
 import subprocess
 import sys
 import tempfile
+from collections import Counter
 from pathlib import Path
 
 from capture import write_json
@@ -30,7 +31,7 @@ def sample(_, frame):
     while frame is not None and not frame.f_code.co_filename.startswith(own):
         frame = frame.f_back
     where = "" if frame is None else frame.f_code.co_filename.removeprefix(own).replace(os.sep, "/")
-    taken[where, frame.f_code.co_qualname if frame else "loading, and what others have in threads"] += 1
+    taken[where, frame.f_code.co_qualname if frame else ""] += 1
 signal.signal(signal.SIGPROF, sample)
 signal.setitimer(signal.ITIMER_PROF, 0.002, 0.002)
 try:
@@ -48,7 +49,18 @@ def profiled(bench: Bench, *arguments: str) -> list[tuple[str, float]]:
     told = subprocess.run(run, env=bench.env, capture_output=True, check=True, text=True).stderr
     taken = json.loads(told.splitlines()[-1])
     total = sum(count for *_, count in taken)
-    rows = [(f"`{where}`, `{name}`" if where else name, count / total) for where, name, count in taken[:MOST]]
+    modules: Counter[str] = Counter()
+    functions: dict[str, list[str]] = {}
+    for where, name, count in taken:  # what took most comes first
+        modules[where] += count
+        functions.setdefault(where, []).append(f"`{name.removesuffix('.<locals>.<listcomp>')}`")
+    rows = [
+        (
+            f"`{where}`: {', '.join(dict.fromkeys(functions[where][:3]))}" if where else "loading",
+            count / total,
+        )
+        for where, count in modules.most_common(MOST)
+    ]
     return [*rows, ("all else", 1 - sum(share for _, share in rows))]
 
 
