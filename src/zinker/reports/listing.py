@@ -87,9 +87,10 @@ def subjects_blocks(states: "Sequence[SubjectState]", in_detail: bool) -> Iterat
         )
         return
     if not in_detail:
+        there_first = sorted(states, key=lambda state: not state.is_present)
         rows = tuple(
             (state.id, state.title, "present" if state.is_present else "not there", _running(state))
-            for state in sorted(states, key=lambda state: not state.is_present)  # those are what one looks for
+            for state in there_first
         )
         yield Table(("subject", "title", f"at {place_told(states[0].place)}", ""), rows)
         return
