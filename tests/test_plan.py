@@ -56,8 +56,8 @@ class Plot(Home):
     def refusal(self, document, address):
         return self._refuses.get(address, "")
 
-    def clash(self, document, others):
-        return self._same.get(document, "")
+    def taken_for(self, document):
+        return self._same.get(document, document)
 
     def leads_out(self, document, link):
         return link in self._out
@@ -147,7 +147,6 @@ def test_what_happens_to_a_document(given, action):
     ("given", "reason"),
     [
         ({"source": FILE, "home": Plot(unfit=["d"])}, "no-home"),
-        ({"source": FILE, "home": Plot(same=[("d", "D")])}, "unfit"),
         ({"source": FILE, "home": Plot(there=["d"])}, "unreadable"),
         ({"source": FILE, "live_problems": [Problem("p", "d", "", "no right")]}, "unreadable"),
         ({"live": FILE, "exact": True, "source_problems": [Problem("p", "d", "", "no right")]}, "unreadable"),
@@ -355,3 +354,23 @@ def test_a_record_of_format_1_is_read_and_a_flipped_bit_of_format_2_is_not():
         flipped[bit // 8] ^= 1 << bit % 8
         with pytest.raises(ValueError):
             opened(bytes(flipped), dict)
+
+
+def test_of_names_that_a_system_takes_for_the_same_one_is_written():
+    home = Plot(same=[("D", "d"), ("E", "e")])
+    new = dict.fromkeys(("D", "E", "d"), FILE)
+    case = PartCase(
+        Part("p", "file", "{home}/*"),
+        home,
+        "glasshouse",
+        {"e": FILE},
+        new,
+        options=Options(),
+        size_of=lambda sha256: 5,
+    )
+    planner = PartPlanner(case, lambda change: (change, []))
+    for name in new:
+        planner.plan(name, [Difference("p", name, "", None, FILE.head(name).leaf)])
+    plan = planner.result(0)
+    assert [change.document for change in plan.documents] == ["D"]
+    assert [(one.document, one.why.partition(" ")[0]) for one in plan.left] == [("E", "e"), ("d", "D")]

@@ -160,12 +160,9 @@ class FileHome(Home):
         """Return the instance a document belongs to, or "" if the part has none."""
         return instance_in(self.roots, document)
 
-    def clash(self, document: str, others: Iterable[str]) -> str:
-        """Return which of some documents differs from a new one in its case alone, where case is nothing."""
-        if self.system == "linux":
-            return ""
-        name = document.casefold()
-        return next((other for other in others if other != document and other.casefold() == name), "")
+    def taken_for(self, document: str) -> str:
+        """Return what the system takes a document's name for: one of any case, where case is nothing."""
+        return document if self.system == "linux" else document.casefold()
 
     def reach(self, document: str, follow: bool | None = None) -> Reached:
         """Return where a document stands. A part of one file may be kept elsewhere through a link.

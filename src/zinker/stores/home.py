@@ -248,9 +248,9 @@ class Home(ABC):
         """Tell whether a link with this target would lead out of the folder of its part."""
         return False
 
-    def clash(self, document: str, others: Iterable[str]) -> str:
-        """Return which of some documents the system takes for the same as a new one, or ""."""
-        return ""
+    def taken_for(self, document: str) -> str:
+        """Return what the system takes a document's name for: of two that it takes for the same, one can be."""
+        return document
 
 
 class SteppedWriting(Writing):

@@ -99,6 +99,8 @@ class PartPlanner:
         self._case, self._complete = case, complete
         self._own = case.options.own(case.part)
         self._documents: list[DocumentChange] = []
+        # What is there, and will be, by what the system takes its name for.
+        self._names = {case.home.taken_for(document): document for document in case.live}
         self._left: list[LeftAlone] = []
         self._objections: list[Objection] = []
         self._remarks: list[str] = []
@@ -122,6 +124,8 @@ class PartPlanner:
             self._plan_file(document, differences)
         else:
             self._plan_settings(document, differences)
+        if self._documents and self._documents[-1].document == document:
+            self._names.setdefault(self._case.home.taken_for(document), document)
 
     def _refused(self, document: str) -> LeftAlone | None:
         """Say why nothing at all can happen to a document, or None."""
@@ -147,10 +151,7 @@ class PartPlanner:
 
     def _clash(self, document: str) -> str:
         """Return the document there that a new one could not stand beside, or ""."""
-        others = (
-            () if document in self._case.live else (*self._case.live, *(d.document for d in self._documents))
-        )
-        return self._case.home.clash(document, others)
+        return "" if document in self._case.live else self._names.get(self._case.home.taken_for(document), "")
 
     def _why_unread(self, document: str) -> str:
         """Say why a document that may be there could not be read, or "" if there is none."""
