@@ -124,8 +124,6 @@ class PartPlanner:
             self._plan_file(document, differences)
         else:
             self._plan_settings(document, differences)
-        if self._documents and self._documents[-1].document == document:
-            self._names.setdefault(self._case.home.taken_for(document), document)
 
     def _refused(self, document: str) -> LeftAlone | None:
         """Say why nothing at all can happen to a document, or None."""
@@ -313,6 +311,7 @@ class PartPlanner:
 
     def _take(self, change: DocumentChange) -> None:
         self._documents.append(change)
+        self._names.setdefault(self._case.home.taken_for(change.document), change.document)
         self._remarks += self._case.home.notes(change)
 
     # Settings.

@@ -178,8 +178,7 @@ def secrets_in(part: Part, leaves: Leaves) -> Leaves:
         suspect = set(_suspects(part, names, values, "\n".join(values), is_named=False))
         if any(map(_is_bytes, {leaf.type for leaf in those})):
             suspect.update(n for n, leaf in enumerate(those) if _is_bytes(leaf.type) and _is_text(leaf.value))
-        some = [batch[number] for number in sorted(suspect)]
-        found |= {address: leaf for address in some if holds_secret(part, address, leaf := leaves[address])}
+        found |= {one: leaves[one] for n in sorted(suspect) if holds_secret(part, one := batch[n], those[n])}
         found |= {
             batch[number]: those[number]
             for number in _named_beside(names, lambda number: those[number])  # noqa: B023 - used at once
