@@ -14,6 +14,7 @@ import json
 import os
 import runpy
 import selectors
+import shutil
 import signal
 import socket
 import subprocess
@@ -99,6 +100,7 @@ def _serve(listening):
         if loaded in ready:
             _load(os.read(loaded, 1 << 16))
         if 0 in ready:
+            shutil.rmtree(os.path.dirname(listening.getsockname()))
             os._exit(0)
 
 
