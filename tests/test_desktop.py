@@ -397,8 +397,8 @@ def test_a_dump_is_read_compared_imported_and_written_as_its_own_tool_has_it(des
     assert kept == {address: value for address, value in live.items() if address != "/panel/position"}
     # Paths that no subject describes, and lines that are none, are named.
     (desk.path / "odd.dconf").write_text("[org/example/x]\nplain='1'\nbad=[1, 'x'\n")
-    odd = desk("show", "odd.dconf")
-    assert "/org/example/x/plain" in odd.out
+    odd = desk("show", "odd.dconf", code=1)
+    assert "/org/example/x/plain" in odd.out and "Not shown:" in odd.out
     why = desk("import", "odd.dconf", "--yes", code=2).err
     assert "no subject file describes" in why and "/org/example/x/" in why
     for broken in (b"size=1\n", b"[a\nb=1\n", b"\xff\xfe", b"[a]\nb\n"):

@@ -207,4 +207,7 @@ path = 'HKEY_LOCAL_MACHINE\SYSTEM\CurrentControlSet\Control'
     assert "Version" in garden("show", "old-kiosk/rowan:brindlepot").out
     (config / "SYSTEM").write_bytes(b"regf" + bytes(5000))
     out = garden("export", "scales", "--place", "old-kiosk", code=1).out
-    assert "SYSTEM is damaged: its first key cannot be read" in out and "COM1" in garden("show", "scales").out
+    assert (
+        "SYSTEM is damaged: its first key cannot be read" in out
+        and "COM1" in garden("show", "scales", code=1).out
+    )

@@ -344,7 +344,7 @@ sys.addaudithook(hook)
     assert "busy: " in done.out and "changed" in done.out
     assert "1 document" in done.out  # the other one is captured all the same
     fernwork("export", "fernwork@1", "--to", "whole.zinker", code=1)
-    assert "steady" in fernwork("show", "whole.zinker").out
+    assert "steady" in fernwork("show", "whole.zinker", code=1).out
 
 
 def test_a_case_clash_and_forbidden_names_are_left_alone_on_windows(fernwork):

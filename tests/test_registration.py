@@ -2,6 +2,7 @@
 
 import io
 import random
+import re
 
 import pytest
 from hypothesis import given, settings
@@ -119,12 +120,16 @@ def test_what_others_write_is_read_too():
     }
 
 
-def test_lines_that_mean_nothing_are_named_and_the_rest_is_read():
+def test_lines_that_mean_nothing_are_named_and_the_rest_is_read(garden):
     lines = ['"a"="C:\\temp"', '"b"=dword:xyz', '"c"=hex:0g', "nonsense", '"d"="open', '"e"=dword:1', "[open"]
     data = "\r\n".join(["REGEDIT4", f"[{TILL}]", *lines, '"f"="lost with its key"', ""]).encode()
     found, mistakes = read(data)
     assert list(found.values()) == [("dword", 1)]
     assert [mistake.line for mistake in mistakes] == [3, 4, 5, 6, 7, 9]
+    (garden.path / "till.reg").write_bytes(data)
+    for wanted in ((), ("--find", "no such text"), ("--secrets",), ("--document", TILL)):
+        shown = garden("show", "till.reg", *wanted, code=1).out
+        assert len(re.findall(r"till\.reg: line [345679]: ", shown)) == 6, wanted
 
 
 @pytest.mark.parametrize(

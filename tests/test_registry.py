@@ -341,7 +341,8 @@ def test_what_a_policy_sets_counts_and_that_is_said_before_and_after(garden):
         state["running"] = []
 
     garden.edit_workstation("gate-kiosk", edit)
-    shown = {one["address"]: one for one in garden("show", "gate-kiosk:till", "--json").json["settings"]}
+    shown = garden("show", "gate-kiosk:till", "--json", code=1).json["settings"]  # not all can be read
+    shown = {one["address"]: one for one in shown}
     assert shown["/Prices/Adult"]["value"] == 7
     assert shown["/Prices/Adult"]["layer"] == rf"does not count: 1100 does, by {machine}\PRICES"
     assert shown["/PRICES/Season"]["layer"] == rf"by a policy, {machine}\PRICES"
@@ -361,7 +362,7 @@ def test_what_a_policy_sets_counts_and_that_is_said_before_and_after(garden):
     }
     # A policy is not the part's own: it is neither captured nor touched.
     assert garden.registry("gate-kiosk")[rf"{machine}\PRICES"]["Season"] == ["dword", 5000]
-    assert "Season" not in garden("show", "till@set").out
+    assert "Season" not in garden("show", "till@set", code=1).out
     assert garden("undo", "--preview", *()).out.count("will not count") == 1
     for wrong in ("['fern.ini']", "['HKLM\\Software\\Policies']"):
         text = POLICIES.replace(

@@ -293,7 +293,7 @@ def test_an_odd_item_costs_itself_and_an_odd_directory_no_policy(unkind):
     )
     done = unkind.export()
     assert done.code == 1 and "number 3 of the list" in done.out and "it has no id" in done.out
-    shown = unkind("show", "things", "--json").json["settings"]
+    shown = unkind("show", "things", "--json", code=1).json["settings"]
     assert {s["document"] for s in shown} == {"One", "5", "x"}  # an item on two pages is one
     assert [s["value"] for s in shown if s["address"].startswith("/whom")] == [["Kiosks", 7]]
     for odd in (

@@ -16,7 +16,7 @@ from zinker.model.address import folded
 from zinker.model.file_state import FileState
 from zinker.model.names import unknown
 from zinker.model.policy import Titles
-from zinker.model.profile import Manifest
+from zinker.model.profile import Manifest, Problem
 from zinker.model.setting import WITHHELD, Setting, text_of
 from zinker.places.place import Place
 from zinker.stores.desktop_db import USER
@@ -40,6 +40,8 @@ class Shown(msgspec.Struct, frozen=True):
     titles: Titles = {}
     # Where only the secrets were asked for: by which rule each was withheld, by part and setting.
     rules: dict[tuple[str, str, str], str] | None = None
+    # What of it could not be read, so that it is not among the settings.
+    unread: tuple[Problem, ...] = ()
 
 
 def show(
@@ -70,7 +72,12 @@ def show(
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
         titles = titles_in(subject, source.snapshot)
-        shown = Shown(source.told, source.manifest, subject, tuple(settings), layers, titles)
+        unread = tuple(
+            problem
+            for problem in source.manifest.problems
+            if problem.is_unknown and _is_meant(problem, parts, selection, source)
+        )
+        shown = Shown(source.told, source.manifest, subject, tuple(settings), layers, titles, unread=unread)
         return _secrets_of(shown) if secrets else shown
 
 
@@ -90,6 +97,18 @@ def selected(
     selection = Selection(chosen, instance, documents)
     selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
     return selection
+
+
+def _is_meant(problem: Problem, parts: tuple[str, ...], selection: Selection, source: Source) -> bool:
+    """Whether what could not be read is, or may be, among what was asked for."""
+    if parts and problem.part not in parts:
+        return False
+    part = next((part for part in selection.parts if part.id == problem.part), None)
+    if part is None or not problem.document:
+        return True
+    # A line of a file that holds a registry may be of any branch.
+    is_document = traits_of(part.store).has_files or problem.document in source.snapshot.documents(part.id)
+    return not is_document or selection.has(part, problem.document)
 
 
 def _secrets_of(shown: Shown) -> Shown:

@@ -8,7 +8,7 @@ from typing import Any
 from zinker.jobs.looking import Shown
 from zinker.jobs.secrets.detect import MARK
 from zinker.model.setting import Setting
-from zinker.reports.entries import GAP, setting_json, titled, value_text
+from zinker.reports.entries import GAP, reasons, setting_json, titled, value_text
 from zinker.reports.page import Block, Entry, Facts, Page, Paragraph, Section
 from zinker.reports.report import Report
 from zinker.reports.words import count, title, when
@@ -24,8 +24,19 @@ def shown_report(shown: Shown) -> Report:
     return Report(page, lambda: shown_json(shown), lambda: _settings(shown))
 
 
+def unread(shown: Shown) -> str:
+    """Say in a line what is not among the settings because it could not be read."""
+    first = shown.unread[0]
+    where = ", ".join(filter(None, (first.document, first.address)))
+    more = f"; and {len(shown.unread) - 1:,} more" if len(shown.unread) > 1 else ""
+    return f"{where or first.part}: {first.why}{more}"
+
+
 def _body(shown: Shown) -> Iterator[Block]:
     yield from _sections(shown)
+    if shown.unread:
+        yield GAP
+        yield reasons("Not shown:", shown.unread, shown.subject)
     yield GAP
     if shown.rules is None:
         yield Paragraph(f"{count(len(shown.settings), 'setting')}.", "strong")
