@@ -57,19 +57,33 @@ class Tree:
     def __init__(self, top: Path) -> None:
         self.top = top
         self._known: OrderedDict[tuple[str, ...], Folder] = OrderedDict()
+        self._bases: dict[Path, tuple[str, ...]] = {}
         self._lock = RLock()  # files are read ahead in other threads
 
-    def reach(self, path: Path, follow: bool, base: Path | None = None) -> Reached:
+    def reach(self, path: Path, follow: bool) -> Reached:
         """Return where a path of the tree stands; a link at its end is only followed if that is wanted.
 
-        Below the `base`, no folder on the way may be a link. What is at the end need not exist. Raises `Astray` for
-        links that lead where they may not, and `OSError`.
+        What is at the end need not exist. Raises `Astray` for links that lead where they may not, and `OSError`.
         """
         *above, name = self._names(path)
-        folder = self.folder(above, len(self._names(base)) if base is not None else len(above))
+        return self._reached(tuple(above), len(above), name, follow)
+
+    def below(self, base: Path, path: str, follow: bool) -> Reached:
+        """Return where a path below a folder of the tree stands, as `reach` does; names are parted by `/`.
+
+        Below the `base`, no folder on the way may be a link.
+        """
+        plain = self._bases.get(base)
+        if plain is None:  # ten thousand files are reached some times each
+            plain = self._bases[base] = tuple(self._names(base))
+        *above, name = path.split("/")
+        return self._reached((*plain, *above), len(plain), name, follow)
+
+    def _reached(self, above: tuple[str, ...], followed: int, name: str, follow: bool) -> Reached:
+        folder = self.folder(above, followed)
         found = self._end(folder, name, 0) if follow else Reached(folder, name)
-        asked, real = (*above, name), (*found.folder.parts, found.name)
-        return found if real == tuple(asked) else found._replace(led=os.fspath(found.path))
+        is_plain = found.name == name and found.folder.parts == above
+        return found if is_plain else found._replace(led=os.fspath(found.path))
 
     def folder(self, names: Sequence[str], followed: int | None = None) -> Folder:
         """Hold the folder of that path from the top open; raises `Astray` and `OSError`.
@@ -78,6 +92,8 @@ class Tree:
         """
         at, wanted = len(names), tuple(names)
         with self._lock:
+            if at and (known := self._known.get(wanted)):
+                return known
             while at and wanted[:at] not in self._known:
                 at -= 1
             folder = self._known[wanted[:at]] if at else self._open_top()
@@ -106,6 +122,8 @@ class Tree:
         made: list[Path] = []
         names = self._names(path)
         with self._lock:
+            if tuple(names) in self._known:
+                return made
             for end in range(1, len(names) + 1):
                 try:
                     self.folder(names[:end])

@@ -13,6 +13,7 @@ import hashlib
 import io
 import re
 import struct
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from typing import IO, Final, NamedTuple, cast
 
@@ -51,6 +52,8 @@ _SHARE = 8
 _DEEPEST_READ = 1000
 _DIGEST = re.compile("[0-9a-f]{64}", re.ASCII)
 _DAMAGED = "damaged.json"
+# Who looks for so many names in a folder is told of all of them at once.
+_LOOKS = 6
 _NAME = re.compile(r"([0-9a-f]{64})(\.diff)?\.zst", re.ASCII)
 
 
@@ -71,10 +74,18 @@ class Objects:
         self._damaged: frozenset[str] | None = None
         # Under which names objects were found, "" for none: they go only while nobody else writes.
         self._names: dict[str, str] = {}
+        self._looks: Counter[str] = Counter()
+        self._listed: dict[str, frozenset[str]] = {}
 
     def forget(self) -> None:
         """Look anew for what is there: others may have removed some of it."""
         self._names.clear()
+        self._looks.clear()
+        self._listed.clear()
+
+    def _look_anew(self, sha256: str) -> None:
+        self._names.pop(sha256, None)
+        self._listed.pop(_folder(sha256), None)
 
     def has(self, sha256: str) -> bool:
         """Tell whether there is an object of that digest."""
@@ -256,13 +267,13 @@ class Objects:
 
     def delete(self, sha256: str) -> None:
         """Remove an object."""
-        self._names.pop(sha256, None)
+        self._look_anew(sha256)
         for name in (_whole(sha256), _diff(sha256)):
             self._storage.delete(name)
 
     def prune(self, sha256: str) -> None:
         """Remove the delta of an object that is there whole, too: it was made to stand alone."""
-        self._names.pop(sha256, None)
+        self._look_anew(sha256)
         if self._is_there(_whole(sha256)):
             self._storage.delete(_diff(sha256))
 
@@ -318,9 +329,20 @@ class Objects:
             raise _damaged(sha256, "that is no digest")
         known = self._names.get(sha256)
         if known is None:
-            names = (name for name in (_whole(sha256), _diff(sha256)) if self._is_there(name))
-            known = self._names[sha256] = next(names, "")
+            names = (_whole(sha256), _diff(sha256))
+            there = (name for name in names if self._may_be_there(name) and self._is_there(name))
+            known = self._names[sha256] = next(there, "")
         return known or None
+
+    def _may_be_there(self, name: str) -> bool:
+        """Tell whether a file is to be looked for: where many are, their folder is listed instead."""
+        folder, _, own = name.rpartition("/")
+        self._looks[folder] += 1
+        if self._looks[folder] <= _LOOKS:
+            return True
+        if folder not in self._listed:
+            self._listed[folder] = frozenset(self._storage.names(folder))
+        return own in self._listed[folder]
 
     def _is_there(self, name: str) -> bool:
         try:

@@ -52,7 +52,7 @@ class FileWriting(Writing):
 
     def _reach(self, document: str) -> Reached:
         root, name = root_of(self._roots, document)
-        return self._tree.reach(root.base / root.below(name), not root.is_wild, root.base)
+        return self._tree.below(root.base, root.below(name), not root.is_wild)
 
     def stage(self, change: DocumentChange, new: New) -> None:
         """Write the new content of a document beside it, without touching it; it may not be on the disk yet.

@@ -62,7 +62,7 @@ class FileHome(Home):
         self._tree = top if isinstance(top, Tree) else Tree(top)
         self._reader = reader or formats.Reader()
         self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
-        self._closed: dict[Path, str] = {}
+        self._closed: dict[str, str] = {}  # why nothing can be written there, by folder
         # What is being read of another machine before it is asked for.
         self._pool = ThreadPoolExecutor(self._tree.side_by_side) if self._tree.side_by_side else None
         self._ahead: dict[str, Future[Reading]] = {}
@@ -169,9 +169,9 @@ class FileHome(Home):
 
         Raises `OSError`, and `Astray` for a link that leads where it may not.
         """
-        root, _ = self._root(document)
+        root, name = self._root(document)
         follow = not root.is_wild if follow is None else follow
-        return self._tree.reach(self._path(document), follow, root.base)
+        return self._tree.below(root.base, root.below(name), follow)
 
     def leads_out(self, document: str, link: str) -> bool:
         """Tell whether a link with this target would lead out of the folder of its part."""
@@ -247,17 +247,16 @@ class FileHome(Home):
 
     def closed(self, document: str) -> Closed | None:
         """Say why a document could not be written or removed, or None if nothing is seen to prevent it."""
-        path = self._path(document)
         if self._tree.side_by_side and self._root(document)[0].is_database:
             then = "Write it on that machine itself, or add --leave-unwritable to leave it alone."
-            return Closed(str(path), "a database is not written over the network", then)
+            return Closed(str(self._path(document)), "a database is not written over the network", then)
         held = self._held.pop(document, None)
         if held.result() if held is not None else self._is_held(document):
             then = "Close that program and run this again, or add --leave-unwritable to leave it alone."
-            return Closed(str(path), "another program holds it open", then, is_held=True)
-        why = self._why_closed(document, path)
+            return Closed(str(self._path(document)), "another program holds it open", then, is_held=True)
+        why = self._why_closed(document)
         then = "Get the right to write there, or add --leave-unwritable to leave it alone."
-        return Closed(str(path), why, then) if why else None
+        return Closed(str(self._path(document)), why, then) if why else None
 
     def foresee(self, documents: Iterable[str]) -> None:
         """Begin to ask, side by side, whether some documents can be written."""
@@ -272,19 +271,21 @@ class FileHome(Home):
             return at.folder.can_be_held and at.folder.is_held(at.name)
         return False
 
-    def _why_closed(self, document: str, path: Path) -> str:
-        if path.parent not in self._closed:
-            self._closed[path.parent] = self._why_folder_closed(path, self._root(document)[0].base)
-        if self._closed[path.parent]:
-            return self._closed[path.parent]
+    def _why_closed(self, document: str) -> str:
+        folder = document.rpartition("/")[0]
+        if folder not in self._closed:
+            self._closed[folder] = self._why_folder_closed(document)
+        if self._closed[folder]:
+            return self._closed[folder]
         try:
             at = self.reach(document)
-            if os.fspath(at.path) in self._mounts:
+            if self._mounts and os.fspath(at.path) in self._mounts:
                 return "something is mounted there"
         except (FileNotFoundError, NotADirectoryError):
             pass
         except OSError as error:
             return reason(error)
+        path = self._path(document)
         names = document.split("/")
         if len(document) < _SURELY_SHORT[0] and len(os.fspath(path)) < _SURELY_SHORT[1]:
             return ""
@@ -305,10 +306,11 @@ class FileHome(Home):
             re.sub(r"\\([0-7]{3})", lambda code: chr(int(code[1], 8)), point) for point in points
         )
 
-    def _why_folder_closed(self, path: Path, base: Path) -> str:
-        """Say why nothing can be written in the folder of a path, or in the one that it would be made in, or ""."""
+    def _why_folder_closed(self, document: str) -> str:
+        """Say why nothing can be written in the folder of a document, or where it would be made, or ""."""
+        path = self._path(document)
         try:
-            folder = self._tree.nearest(path.parent, base)
+            folder = self._tree.nearest(path.parent, self._root(document)[0].base)
         except NotADirectoryError as error:
             return f"{error.filename or path.parent} is not a folder"
         except OSError as error:

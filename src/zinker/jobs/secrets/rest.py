@@ -194,6 +194,8 @@ def rule_of_file(content: Content) -> str:
         return _rule_of_database(content)
     encoding = _encoding(content.beginning)
     rule_of = partial(_rule_of_lines, encoding=encoding) if encoding else _rule_of_bytes
+    if not encoding and content.size <= len(content.beginning):
+        rule_of = _given_in_bytes  # keys in all of it have been looked for
     with content.open() as stream:
         return next(filter(None, map(rule_of, _chunks(stream))), "")
 
@@ -217,8 +219,10 @@ def _rule_of_lines(data: bytes, encoding: str) -> str:
 def _rule_of_bytes(data: bytes) -> str:
     if data == bytes(len(data)):  # a hole of a file
         return ""
-    if pem_in(data):
-        return "a private key"
+    return "a private key" if pem_in(data) else _given_in_bytes(data)
+
+
+def _given_in_bytes(data: bytes) -> str:
     # It is no text, but there may be some in it, as in what editors keep of a file that is open.
     return _given_in(data.translate(_LINES).decode("latin-1")) if _may_give(data) else ""
 
@@ -239,7 +243,8 @@ def _encoding(beginning: bytes) -> str:
     for mark, encoding in ((b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
         if beginning.startswith(mark):
             return encoding
-    if len(beginning.translate(None, _NO_TEXT)) == len(beginning):
+    # What is no text mostly shows that at once.
+    if all(len(part.translate(None, _NO_TEXT)) == len(part) for part in (beginning[:512], beginning)):
         return "utf-8"
     for at, encoding in ((1, "utf-16-le"), (0, "utf-16-be")):
         zeros, others = beginning[at:4096:2], beginning[1 - at : 4096 : 2]
