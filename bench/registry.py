@@ -14,6 +14,7 @@ from functools import partial
 from pathlib import Path
 
 from capture import rest
+from least import least_of
 from measure import Bench, Figure, Used, against, used
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
@@ -121,6 +122,8 @@ def kept(bench: Bench, case: str, aim: float, *words: str) -> Iterator[Figure]:
     taken, peak = [one.processor for one in own], max(one.peak for one in own)
     yield Figure.ratio(case, YARDSTICK, taken, other, aim, peak)
     yield rest(bench, case, "", YARDSTICK, other, *words)
+    if (bench.base / words[0]).is_file():  # of a hive, reading alone would be a program of its own
+        yield least_of(bench, case, "text", bench.base / words[0], YARDSTICK, other)
 
 
 def text(bench: Bench, each: int = 8, told: str = "") -> Iterator[Figure]:
