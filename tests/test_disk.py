@@ -21,7 +21,7 @@ from test_refusals import without_rights
 from zinker.disk.tree import Tree
 from zinker.disk.windows import is_link
 from zinker.formats import ini
-from zinker.jobs import Wishes, export, import_profile, load_setup, undo
+from zinker.jobs import Keeping, Wishes, export, import_profile, load_setup, undo
 from zinker.jobs.plan import part as planning
 from zinker.model.errors import Failed, Refused
 from zinker.stores.file_writing import FileWriting
@@ -464,7 +464,7 @@ def test_what_is_kept_can_be_read(kept, monkeypatch):
         json.dumps({f"k{n}": "y" * 900 for n in range(300)})
     )
     path = kept.path / "kept.zinker"
-    done = export(load_setup(), "mosslight", place="potting-shed", to=path)
+    done = export(load_setup(), "mosslight", "potting-shed", Keeping(to=path))
     told = [problem.why for problem in done.manifest.problems]
     assert "one of its settings is longer than a profile can have" in told and done.is_complete
     with zipfile.ZipFile(path) as profile:
@@ -474,7 +474,7 @@ def test_what_is_kept_can_be_read(kept, monkeypatch):
     monkeypatch.setattr("zinker.profiles.reading.LARGEST_LINE", 10)  # as if it could not be read back
     monkeypatch.setattr(writing.ZipTarget, "put", lambda *more, **also: None)
     with pytest.raises(Refused, match="what was written cannot be read back"):
-        export(load_setup(), "mosslight", place="potting-shed", to=kept.path / "other.zinker")
+        export(load_setup(), "mosslight", "potting-shed", Keeping(to=kept.path / "other.zinker"))
     monkeypatch.setattr("zinker.shelf.objects.Sink.write", lambda *more: None)
     with pytest.raises(Refused, match="what was written cannot be read back"):
         export(load_setup(), "mosslight", place="potting-shed")

@@ -14,7 +14,7 @@ import pytest
 from conftest import Garden
 
 from zinker.demo import garden as demo_garden
-from zinker.jobs import check, copy, export, import_profile, load_setup, thin, undo
+from zinker.jobs import Answers, Keeping, check, copy, export, import_profile, load_setup, thin, undo
 from zinker.model.errors import ZinkerError
 from zinker.profiles.sealing import Lock
 
@@ -152,7 +152,9 @@ class Shelved:
                 garden.ini.read_bytes().replace(b"plot-%03d = moss" % number, b"plot-%03d = fern" % number)
             )
             (garden.data / f"artwork/{number}.svg").write_bytes(b"<svg>%d</svg>" % number)
-            export(load_setup(), "mosslight", place="potting-shed", label=f"L{number}" if number == 1 else "")
+            export(
+                load_setup(), "mosslight", "potting-shed", Keeping(label=f"L{number}" if number == 1 else "")
+            )
         self.whole = {number: self.content(number) for number in self.numbers()}
         (garden.data / "artwork/new.svg").write_bytes(b"<svg>new</svg>")
         garden.ini.write_bytes(garden.ini.read_bytes().replace(b"plot-500 = moss", b"plot-500 = fern"))
@@ -294,7 +296,7 @@ def test_links_folders_modes_databases_and_secrets_are_whole_too(tmp_path, monke
         database.execute("INSERT INTO prefs VALUES ('dusk', '19:30')")
         database.commit()
     lock = Lock(passphrase="a quiet heron")
-    export(load_setup(), "fernwork", place="potting-shed", locks=(lock,))
+    export(load_setup(), "fernwork", "potting-shed", Keeping(locks=(lock,)))
     (home / "looks/empty").rmdir()
     (home / "looks/current").unlink()
     (home / "looks/tool").chmod(0o600)
@@ -315,7 +317,8 @@ def test_links_folders_modes_databases_and_secrets_are_whole_too(tmp_path, monke
         return found
 
     before = state()
-    restore = lambda: import_profile(load_setup(), "fernwork@1", "potting-shed", unlock=lambda _: lock)  # noqa: E731
+    answers = Answers(unlock=lambda _: lock)
+    restore = lambda: import_profile(load_setup(), "fernwork@1", "potting-shed", answers=answers)  # noqa: E731
     seen = set()
 
     def after(number):

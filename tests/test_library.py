@@ -10,7 +10,7 @@ import sys
 import pytest
 
 import zinker
-from zinker.jobs import compare, export, import_profile, load_setup, undo
+from zinker.jobs import Keeping, compare, export, import_profile, load_setup, undo
 from zinker.model.crosswalk import Crosswalk, between
 from zinker.model.setting import Setting
 from zinker.subjects.toml_check import line_of
@@ -19,7 +19,7 @@ from zinker.subjects.toml_check import line_of
 def test_a_script_does_the_whole_job(garden, monkeypatch):
     monkeypatch.setenv("ZINKER_HOME", str(garden.home))
     setup = load_setup()
-    kept = export(setup, "mosslight", place="potting-shed", label="before")
+    kept = export(setup, "mosslight", "potting-shed", Keeping(label="before"))
     assert kept.is_complete and kept.version.reference == "mosslight@1"
     garden.spoil()
     found = compare(setup, "mosslight@before")

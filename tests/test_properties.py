@@ -12,7 +12,7 @@ from conftest import BRANCH, Garden
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from zinker.jobs import Wishes, compare, export, import_profile, load_setup, undo
+from zinker.jobs import Keeping, Wishes, compare, export, import_profile, load_setup, undo
 from zinker.jobs.comparing import Wanted
 from zinker.model.errors import ZinkerError
 from zinker.model.setting import decode_line, encode_line
@@ -79,7 +79,7 @@ def test_any_registry_comes_back_and_goes_again(shared, there, here):
         shared.edit_workstation(name, lambda s, keys=keys: s["registry"].update(keys=keys))
     before = plain(shared.registry("glasshouse"))
     setup = load_setup()
-    assert export(setup, "mosslight", "potting-shed", parts=("panel",)).is_complete
+    assert export(setup, "mosslight", "potting-shed", Keeping(parts=("panel",))).is_complete
     outcome = import_profile(
         setup,
         "mosslight@1",
@@ -159,7 +159,7 @@ def test_any_files_come_back_and_go_again(shared, there, here):
     before = read(new)
     setup = load_setup()
     parts = ("general", "presets", "artwork")
-    export(setup, "mosslight", "potting-shed", parts=parts)
+    export(setup, "mosslight", "potting-shed", Keeping(parts=parts))
     outcome = import_profile(
         setup,
         "mosslight@1",
@@ -189,7 +189,7 @@ def lines(shared):
     """Honest lines to be spoiled."""
     shutil.rmtree(shared.path, ignore_errors=True)
     Garden(shared.path)
-    made = export(load_setup(), "mosslight", "potting-shed", to=shared.path / "honest")
+    made = export(load_setup(), "mosslight", "potting-shed", Keeping(to=shared.path / "honest"))
     profile = open_profile(made.path)
     return [decode_line(line) for part in profile.manifest.parts for line in profile.lines(part.id)]
 

@@ -249,10 +249,9 @@ def test_a_run_that_was_cut_off_is_run_again(evening):
     def dies(what, done, total):
         raise KeyboardInterrupt
 
+    setup.progress = dies
     with pytest.raises(KeyboardInterrupt):
-        run_scheduled(
-            records, "evening", lambda: setup, clock=lambda: at("2026-11-27T09:00:00"), progress=dies
-        )
+        run_scheduled(records, "evening", lambda: setup, clock=lambda: at("2026-11-27T09:00:00"))
     assert not records.one("evening").last.is_done
     assert run(evening, "2026-11-27T09:01:00").run.is_done
     (evening.home / "schedules/evening.json").write_text("{")

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from zinker.jobs import export, import_profile, load_setup, spot
+from zinker.jobs import Answers, Keeping, export, import_profile, load_setup, spot
 from zinker.jobs.secrets.detect import holds_secret, secret_rows
 from zinker.model.errors import Refused
 from zinker.model.rows import blocks_of, row_of
@@ -222,9 +222,10 @@ def test_a_secret_in_a_comment_is_cut_out_and_comes_back_with_the_others(fernpos
     mail.write_text(text)
     monkeypatch.setenv("ZINKER_HOME", str(fernpost.home))
     setup = load_setup()
-    export(setup, "fernpost", "potting-shed", locks=(Lock(passphrase="mild otter"),))
+    export(setup, "fernpost", "potting-shed", Keeping(locks=(Lock(passphrase="mild otter"),)))
     mail.unlink()
-    import_profile(setup, "fernpost", "potting-shed", unlock=lambda kinds: Lock(passphrase="mild otter"))
+    answers = Answers(unlock=lambda kinds: Lock(passphrase="mild otter"))
+    import_profile(setup, "fernpost", "potting-shed", answers=answers)
     assert mail.read_text() == text  # byte for byte
     fernpost("undo", "--yes")
     assert not mail.exists()
@@ -383,7 +384,7 @@ def test_more_secrets_than_a_profile_may_have_are_refused_and_nothing_is_changed
     before = fernpost.places()
     monkeypatch.setattr(writing, "LARGEST_SEALED", 200)
     for change in (
-        lambda: export(setup, "fernpost", place="potting-shed", locks=(Lock(passphrase="a quiet heron"),)),
+        lambda: export(setup, "fernpost", "potting-shed", Keeping(locks=(Lock(passphrase="a quiet heron"),))),
         lambda: import_profile(setup, "fernpost@1", "potting-shed"),
     ):
         with pytest.raises(Refused, match="when sealed"):

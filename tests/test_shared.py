@@ -13,7 +13,7 @@ from object_stand import sealed
 from test_refusals import in_mounts
 from test_registry import samba  # noqa: F401 - a fixture
 
-from zinker.jobs import export
+from zinker.jobs import Keeping, export
 from zinker.model.errors import Damaged, NoAnswer
 from zinker.shelf.page import Page
 from zinker.shelf.smb_storage import SmbStorage, share_at
@@ -23,12 +23,12 @@ AT = ("--place", "potting-shed")
 WRITER = """
 import os, re, sys
 from pathlib import Path
-from zinker.jobs import export, load_setup
+from zinker.jobs import Keeping, export, load_setup
 ini, name, times = Path(sys.argv[1]), sys.argv[2], int(sys.argv[3])
 for number in range(times):
     text = ini.read_bytes()
     ini.write_bytes(re.sub(rb"level = .*?\\r", b"level = %s-%d\\r" % (name.encode(), number), text))
-    done = export(load_setup(), "mosslight", "potting-shed", note=f"{name}-{number}")
+    done = export(load_setup(), "mosslight", "potting-shed", Keeping(note=f"{name}-{number}"))
     print(done.version.number, flush=True)
 """
 
@@ -271,9 +271,9 @@ def test_a_file_system_without_links_and_with_labels_is_written_under_the_lock(g
     monkeypatch.setattr(os, "link", lambda *paths: (_ for _ in ()).throw(PermissionError(1, "no links here")))
     for number in range(3):
         garden.ini.write_bytes(garden.ini.read_bytes() + b"x%d = 1\r\n" % number)
-        done = export(garden.setup, "mosslight", "potting-shed", label=f"L{number}")
+        done = export(garden.setup, "mosslight", "potting-shed", Keeping(label=f"L{number}"))
         assert done.version.number == number + 1
-    done = export(garden.setup, "mosslight", "potting-shed", label="L0", move=True)
+    done = export(garden.setup, "mosslight", "potting-shed", Keeping(label="L0", move=True))
     assert [one.label for one in garden.setup.shelf.versions("mosslight")] == ["", "L1", "L2", "L0"]
     assert garden("check").code == 0
 

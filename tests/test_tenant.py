@@ -26,7 +26,7 @@ from test_plug import run
 from zinker.demo.ports import free_port
 from zinker.demo.tenant_data import TENANTS, tenant
 from zinker.disk.files import make_folders, write_file
-from zinker.jobs import Wishes, changes, export, import_profile, load_setup
+from zinker.jobs import Keeping, Wishes, changes, export, import_profile, load_setup
 from zinker.model.policy import PolicyShape
 from zinker.stores.tenants.connection import Answer, Connection
 from zinker.stores.tenants.home import TenantHome
@@ -376,7 +376,7 @@ def test_a_policy_that_has_changed_since_is_left_alone(tenants, monkeypatch):
         if name.startswith("ZINKER"):
             monkeypatch.setenv(name, value)
     setup = load_setup()
-    export(setup, "garden-tenant", "trial", label="set")
+    export(setup, "garden-tenant", "trial", Keeping(label="set"))
     wishes = Wishes(overruled=frozenset({"adopt", "live"}), parts=("house-rules", "workstation-rules"))
 
     def between(plan):
@@ -392,7 +392,9 @@ def test_a_policy_that_has_changed_since_is_left_alone(tenants, monkeypatch):
             told.append(done)
             tenants.change("HouseRules", "Kiosk rules", description="somebody else was as fast")
 
-    outcome = import_profile(load_setup(), "garden-tenant@set", "tarnhollow", wishes, progress=while_written)
+    setup = load_setup()
+    setup.progress = while_written
+    outcome = import_profile(setup, "garden-tenant@set", "tarnhollow", wishes)
     left = {(item.document, item.why) for item in outcome.left}
     assert outcome.state == "partly" and told
     assert ("Kiosk rules", "it has changed since the plan was made, so it was left alone") in left

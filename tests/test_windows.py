@@ -22,7 +22,7 @@ if os.name != "nt":
 import winreg
 
 from zinker.disk.windows import exact
-from zinker.jobs import export, load_setup
+from zinker.jobs import Keeping, export, load_setup
 from zinker.jobs.schedule.record import FORMAT, Records, Schedule
 from zinker.jobs.schedule.systems import Windows
 from zinker.jobs.scheduling import task_for
@@ -511,7 +511,7 @@ def test_fifty_kills_leave_nothing_half_done(here, monkeypatch):
             number = 1
             while _killed(here, number, *arguments):
                 kills += 1
-                export(load_setup(), "fernwatch", is_loss_meant=True)
+                export(load_setup(), "fernwatch", how=Keeping(is_loss_meant=True))
                 assert here.state in (before, after), (arguments, number)
                 if here.state == after:
                     break  # it was finished: what is next starts from there

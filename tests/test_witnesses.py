@@ -18,7 +18,7 @@ from conftest import COMMAND, Garden
 from jwcrypto import jwk
 
 from zinker.demo.ports import free_port
-from zinker.jobs import Wishes, export, import_profile, load_setup
+from zinker.jobs import Keeping, Wishes, export, import_profile, load_setup
 
 WITNESS = Path(__file__).parent / "witness"
 SECRET = "a heron & 100% of the pond: +"
@@ -215,7 +215,7 @@ def test_what_somebody_else_changes_meanwhile_is_left_alone_without_etags(witnes
         if name.startswith("ZINKER"):
             monkeypatch.setenv(name, value)
     setup = load_setup()
-    export(setup, "glass", "glade", label="set")
+    export(setup, "glass", "glade", Keeping(label="set"))
     told = []
 
     def while_written(what, done, total):
@@ -225,7 +225,9 @@ def test_what_somebody_else_changes_meanwhile_is_left_alone_without_etags(witnes
             witnesses.state(meadow={"Beds": [beds[0] | {"open": True}]})
 
     wishes = Wishes(overruled=frozenset({"adopt", "live"}))
-    outcome = import_profile(load_setup(), "glass@set", "meadow", wishes, progress=while_written)
+    setup = load_setup()
+    setup.progress = while_written
+    outcome = import_profile(setup, "glass@set", "meadow", wishes)
     left = {(item.document, item.why) for item in outcome.left}
     assert ("Ferns", "it has changed since the plan was made, so it was left alone") in left
     assert witnesses.state()["meadow"]["Beds"]["Ferns"]["spot"] == {"row": 1, "column": 9}

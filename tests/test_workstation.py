@@ -15,7 +15,7 @@ from test_killed import KILLING
 from test_registry import SMBD, Samba
 from test_shared import failing
 
-from zinker.jobs import export, import_profile
+from zinker.jobs import Keeping, export, import_profile
 from zinker.model.errors import NoAnswer
 from zinker.stores.remote_registry import RemoteRegistry
 from zinker.stores.smb_files import SmbFolder, SmbTree
@@ -363,7 +363,7 @@ def test_many_small_files_take_few_requests(desk, server, monkeypatch):
 
     monkeypatch.setattr(smbprotocol.connection.Connection, "send_compound", counted)
     setup = desk.setup
-    kept = export(setup, "many", "front-desk", label="all").manifest
+    kept = export(setup, "many", "front-desk", Keeping(label="all")).manifest
     assert kept.settings == 600 and sent[0] < 3 * 300, sent
     for file in folder.rglob("*.json"):
         file.write_text(file.read_text().replace('"x"', '"y"'))
@@ -374,4 +374,4 @@ def test_many_small_files_take_few_requests(desk, server, monkeypatch):
     # Whatever a lost line says while several are under way, it is told as one.
     monkeypatch.setattr(smbprotocol.transport.Tcp, "send", failing(9))
     with pytest.raises(NoAnswer, match="the connection was lost"):
-        export(desk.setup, "many", "front-desk", again=True)
+        export(desk.setup, "many", "front-desk", Keeping(again=True))

@@ -12,7 +12,6 @@ from zinker.model.errors import ZinkerError
 
 if TYPE_CHECKING:
     from zinker.jobs.apply.carry_out import Outcome
-    from zinker.jobs.progress import Progress
     from zinker.jobs.setup import Setup
     from zinker.jobs.together import Plans, Together
     from zinker.model.plan import Plan
@@ -22,7 +21,7 @@ if TYPE_CHECKING:
 
     # Approves one plan, or those of a round.
     ApproveAny = Callable[[Plan | Plans], bool]
-    Job = Callable[[Setup, ApproveAny, Progress], Outcome | Together]
+    Job = Callable[[Setup, ApproveAny], Outcome | Together]
 
 
 def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
@@ -39,9 +38,8 @@ def run_change(ctx: typer.Context, job: "Job", refusal: str) -> None:
             emit(told.plan(plan))
 
     try:
-        with progress_shown() as progress:
-            setup.progress = progress
-            outcome = job(setup, asker(yes, json, refusal, show), progress)
+        with progress_shown() as setup.progress:
+            outcome = job(setup, asker(yes, json, refusal, show))
     except ZinkerError as error:
         _write(report, refusal_report(error))
         raise

@@ -32,8 +32,9 @@ def command(
     from zinker.jobs import check
     from zinker.reports.shelf import checked_blocks, checked_json
 
-    with progress_shown() as progress:
-        done = check(setup_of(ctx), what, source, accept, progress)
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        done = check(setup, what, source, accept)
     if json:
         emit_json(checked_json(done))
     else:

@@ -50,9 +50,9 @@ def command(
     from zinker.jobs import copy
     from zinker.reports.shelf import copied_blocks
 
-    with progress_shown() as progress:
-        setup = setup_of(ctx)
-        done = copy(setup, what or (), to, source, folder, sealed, progress)
+    setup = setup_of(ctx)
+    with progress_shown() as setup.progress:
+        done = copy(setup, what or (), to, source, folder, sealed)
     if json:
         emit_json(done)
     else:

@@ -4,7 +4,7 @@ import contextlib
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, NamedTuple
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -16,30 +16,9 @@ from zinker.formats.endings import ENDINGS
 from zinker.model.errors import WrongUsage
 
 if TYPE_CHECKING:
-    from zinker.jobs.exporting import Exported
+    from zinker.jobs.exporting import Exported, Keeping
     from zinker.jobs.rounds import Kept, Round
     from zinker.jobs.setup import Setup
-    from zinker.profiles.sealing import Lock
-
-
-class _Wanted(NamedTuple):
-    """What was asked for of each that is exported."""
-
-    parts: tuple[str, ...]
-    without: tuple[str, ...]
-    label: str
-    note: str
-    to: Path | None
-    replace: bool
-    locks: "tuple[Lock, ...]"
-    ansi: bool
-    for_others: bool
-    documents: tuple[str, ...]
-    is_loss_meant: bool
-    preview: bool
-    move: bool
-    again: bool
-
 
 _Places = Annotated[
     list[str] | None,
@@ -134,11 +113,14 @@ def command(
 
     Example: zinker export mosslight --each-account
     """
+    from zinker.jobs.exporting import Keeping
+
     setup = setup_of(ctx)
     locks = locks_for(sealed_for or []) if with_secrets or sealed_for else ()
-    wanted = _Wanted(
+    wanted = Keeping(
         tuple(part or ()),
         tuple(without or ()),
+        tuple(document or ()),
         label,
         note,
         to,
@@ -146,7 +128,6 @@ def command(
         locks,
         ansi,
         for_others,
-        tuple(document or ()),
         loss_is_meant,
         preview,
         move,
@@ -178,7 +159,7 @@ def _meant(
     homes: list[str],
     places: list[str],
     subjects: list[str],
-    wanted: _Wanted,
+    wanted: "Keeping",
     round: str,
     every: bool,
     each_account: bool,
@@ -223,7 +204,7 @@ def _described(
         print(f"Described as {known.id} in {known.draft}", file=sys.stderr)
 
 
-def _all(setup: "Setup", what: "Round", wanted: _Wanted, json: bool, delivery: Delivery | None) -> int:
+def _all(setup: "Setup", what: "Round", wanted: "Keeping", json: bool, delivery: Delivery | None) -> int:
     """Export all, places side by side, and say what came of them; returns the exit code."""
     from zinker.jobs.rounds import export_round
     from zinker.jobs.sources import subject_known
@@ -231,9 +212,8 @@ def _all(setup: "Setup", what: "Round", wanted: _Wanted, json: bool, delivery: D
     from zinker.reports.kept import kept_json, kept_report, kept_summary
 
     kept: list[Kept] = []
-    with progress_shown() as progress:
-        setup.progress = progress
-        for one in export_round(setup, what, lambda own, at, name: _export(own, name, at, wanted), progress):
+    with progress_shown() as setup.progress:
+        for one in export_round(setup, what, lambda own, at, name: _export(own, name, at, wanted)):
             kept.append(one)
             if one.error is not None and len(what.members) == 1:
                 raise one.error
@@ -268,7 +248,9 @@ def _is_kept(name: str) -> bool:
     return "@" in name or name.endswith(".zinker") or is_folder
 
 
-def _jobs(setup: "Setup", names: list[str], places: list[str], wanted: _Wanted) -> Iterator[tuple[str, str]]:
+def _jobs(
+    setup: "Setup", names: list[str], places: list[str], wanted: "Keeping"
+) -> Iterator[tuple[str, str]]:
     """Yield from where what is to be exported; raises `WrongUsage` for a wrong name among them."""
     from zinker.jobs.exporting import check_names
 
@@ -278,36 +260,16 @@ def _jobs(setup: "Setup", names: list[str], places: list[str], wanted: _Wanted) 
         yield from ((place, name) for place in dict.fromkeys(places if name in live else places[:1]))
 
 
-def _export(setup: "Setup", name: str, place: str, wanted: _Wanted) -> "Exported":
+def _export(setup: "Setup", name: str, place: str, wanted: "Keeping") -> "Exported":
     """Export one of what was named: a registration text file, a kept version, or a subject."""
     from zinker.jobs import export, export_text, export_version
 
-    label, note, to, replace, locks = wanted.label, wanted.note, wanted.to, wanted.replace, wanted.locks
     option = "--for-others" if wanted.for_others else "--preview" if wanted.preview else ""
     if option and (_is_text(name) or _is_kept(name)):
         why = f"{name} is no live subject, and {option} is for one"
         raise WrongUsage("Not exported", why, "Name the subject alone, and a --place.")
     if _is_text(name):
-        return export_text(setup, Path(name), label, note, to, replace, locks, wanted.ansi)
+        return export_text(setup, Path(name), wanted)
     if _is_kept(name):
-        return export_version(setup, name, to, replace, wanted.ansi)
-    return export(
-        setup,
-        name,
-        place,
-        wanted.parts,
-        wanted.without,
-        label,
-        note,
-        to,
-        replace,
-        setup.progress,
-        locks,
-        wanted.ansi,
-        wanted.for_others,
-        wanted.documents,
-        wanted.is_loss_meant,
-        wanted.preview,
-        wanted.move,
-        wanted.again,
-    )
+        return export_version(setup, name, wanted)
+    return export(setup, name, place, wanted)

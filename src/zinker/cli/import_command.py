@@ -14,7 +14,7 @@ from zinker.model.errors import WrongUsage
 if TYPE_CHECKING:
     from zinker.cli.changing import ApproveAny
     from zinker.jobs.apply.carry_out import Outcome
-    from zinker.jobs.progress import Progress
+    from zinker.jobs.importing import Unlock
     from zinker.jobs.setup import Setup
     from zinker.jobs.together import Together
 
@@ -53,7 +53,7 @@ def command(
 
     Example: zinker import --round monday@agreed --preview
     """
-    from zinker.jobs import import_profile, import_round
+    from zinker.jobs import Answers, import_profile, import_round
     from zinker.jobs.period import is_for_all
 
     given = ctx.params
@@ -67,19 +67,14 @@ def command(
         why = "a version and a round were named" if reference else "neither a version nor a round was named"
         raise WrongUsage("Not imported", why, "Name one, as in mosslight@7 or --round monday@agreed.")
     wishes = options.wishes(ctx)
-    more: dict[str, Any] = {
-        "preview": given["preview"],
-        "resolve": resolver(given["on_conflict"]),
-        "choose": chooser(given["choose"]),
-        "unlock": (lambda kinds: lock_from(kinds, key)) if with_secrets or key else None,
-    }
-    asks = given["choose"] or given["on_conflict"] == "ask" or more["unlock"] is not None
+    unlock: Unlock | None = (lambda kinds: lock_from(kinds, key)) if with_secrets or key else None
+    answers = Answers(resolver(given["on_conflict"]), chooser(given["choose"]), unlock)
+    asks = given["choose"] or given["on_conflict"] == "ask" or unlock is not None
+    more: dict[str, Any] = {"preview": given["preview"], "answers": answers}
 
-    def run(setup: "Setup", approve: "ApproveAny", progress: "Progress") -> "Outcome | Together":
+    def run(setup: "Setup", approve: "ApproveAny") -> "Outcome | Together":
         if not is_round:
-            done: Outcome = import_profile(
-                setup, reference, place or "here", wishes, approve=approve, progress=progress, **more
-            )
+            done: Outcome = import_profile(setup, reference, place or "here", wishes, approve=approve, **more)
             return done
         what, at = options.round_of(setup, given["round"], reference), place if reference else ""
         if place and not reference:
@@ -92,7 +87,6 @@ def command(
             given["live"] or (),
             at,
             approve=approve,
-            progress=progress,
             one_by_one=asks,
             **more,
         )

@@ -11,7 +11,6 @@ from zinker.cli.taking import taking
 if TYPE_CHECKING:
     from zinker.cli.changing import ApproveAny
     from zinker.jobs.apply.carry_out import Outcome
-    from zinker.jobs.progress import Progress
     from zinker.jobs.setup import Setup
     from zinker.jobs.together import Together
 
@@ -48,8 +47,8 @@ def command(
 
     wishes, given = options.wishes(ctx), ctx.params
 
-    def run(setup: "Setup", approve: "ApproveAny", progress: "Progress") -> "Outcome | Together":
-        more: dict[str, Any] = {"preview": given["preview"], "approve": approve, "progress": progress}
+    def run(setup: "Setup", approve: "ApproveAny") -> "Outcome | Together":
+        more: dict[str, Any] = {"preview": given["preview"], "approve": approve}
         done: Outcome | Together
         if given["each_account"]:
             what = each_account(setup, [place], [subject])

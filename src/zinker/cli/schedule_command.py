@@ -16,6 +16,7 @@ from zinker.model.errors import Refused, WrongUsage
 
 if TYPE_CHECKING:
     from zinker.jobs.scheduling import Planned
+    from zinker.jobs.setup import Setup
     from zinker.stores.credentials import Credential
 
 app = new_app(invoke_without_command=True)
@@ -173,7 +174,13 @@ def run(
 
         join_session()
         with progress_shown() as progress:
-            done = run_scheduled(records, round, lambda: setup_of(ctx), is_asked_for=now, progress=progress)
+
+            def opened() -> "Setup":
+                setup = setup_of(ctx)
+                setup.progress = progress
+                return setup
+
+            done = run_scheduled(records, round, opened, is_asked_for=now)
     is_well = done.run is None or done.run.is_done
     if json:
         emit_json(ran_json(done))

@@ -28,12 +28,12 @@ def command(
 
     Example: zinker transfer mosslight/spare-bench --from here --to here --as bench-east
     """
-    from zinker.jobs import transfer
+    from zinker.jobs import Answers, transfer
 
     wishes = options.wishes(ctx)
     run_change(
         ctx,
-        lambda setup, approve, progress: transfer(
+        lambda setup, approve: transfer(
             setup,
             subject,
             source,
@@ -42,9 +42,7 @@ def command(
             secrets,
             preview=ctx.params["preview"],
             approve=approve,
-            resolve=resolver(ctx.params["on_conflict"]),
-            choose=chooser(ctx.params["choose"]),
-            progress=progress,
+            answers=Answers(resolver(ctx.params["on_conflict"]), chooser(ctx.params["choose"])),
         ),
         "Not transferred",
     )

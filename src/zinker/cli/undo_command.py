@@ -54,7 +54,7 @@ def command(
         return
     run_change(
         ctx,
-        lambda setup, approve, progress: undo(
+        lambda setup, approve: undo(
             setup,
             number,
             options.overruled(ctx),
@@ -63,7 +63,6 @@ def command(
             leave_later,
             given["wait"],
             given["live"] or (),
-            progress,
             approve,
         ),
         "Not undone",

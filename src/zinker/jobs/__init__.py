@@ -2,8 +2,8 @@
 
     from zinker.jobs import compare, export, import_profile, load_setup, undo
 
-Functions take a `Setup`, raise the errors of `zinker.model.errors`, and take a progress callback where they
-may run long. Those that change a place take `approve`, which is shown the plan and says whether to go on.
+Functions take a `Setup`, raise the errors of `zinker.model.errors`, and say how far they are to the `progress` of
+the setup. Those that change a place take `approve`, which is shown the plan and says whether to go on.
 """
 
 from importlib import import_module
@@ -14,9 +14,9 @@ if TYPE_CHECKING:
     from zinker.jobs.copying import copy
     from zinker.jobs.describing import check_subject, new_subject
     from zinker.jobs.documenting import documented
-    from zinker.jobs.exporting import export, export_text, export_version
+    from zinker.jobs.exporting import Keeping, export, export_text, export_version
     from zinker.jobs.finding import place_states, subject_states
-    from zinker.jobs.importing import Wishes, import_profile
+    from zinker.jobs.importing import Answers, Wishes, import_profile
     from zinker.jobs.labelling import label
     from zinker.jobs.listing import changes, kept_versions, one_change
     from zinker.jobs.looking import show
@@ -45,9 +45,9 @@ _HOMES = {
         "copying": "copy",
         "describing": "check_subject new_subject",
         "documenting": "documented",
-        "exporting": "export export_text export_version",
+        "exporting": "Keeping export export_text export_version",
         "finding": "place_states subject_states",
-        "importing": "Wishes import_profile",
+        "importing": "Answers Wishes import_profile",
         "labelling": "label",
         "listing": "changes kept_versions one_change",
         "looking": "show",

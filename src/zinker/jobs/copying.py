@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.progress import Progress, no_progress
+from zinker.jobs.progress import Progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
@@ -53,7 +53,6 @@ def copy(
     source: str = "",
     is_folder: bool = False,
     is_sealed: bool = False,
-    progress: Progress = no_progress,
 ) -> Copies:
     """Copy versions: to a shelf, a profile file, or, where it `is_folder`, a profile folder; or from another shelf.
 
@@ -73,7 +72,7 @@ def copy(
         why = f"{paths[0]} is a profile outside the shelf, and comes onto it"
         raise WrongUsage("Not copied", why, "Name such profiles alone, without --to and --from.")
     if paths:
-        return _onto(setup, paths, progress)
+        return _onto(setup, paths)
     if not to and not source:
         why = "nothing says where to"
         raise WrongUsage("Not copied", why, "Add --to SHELF, --to FILE.zinker, or --from SHELF.")
@@ -83,7 +82,7 @@ def copy(
     here = setup.shelf
     give, take = (here, there) if to else (there, here)
     versions, left = _chosen(give, what)
-    copied = tuple(_each(give, take, versions, progress))
+    copied = tuple(_each(give, take, versions, setup.progress))
     if any(one.was_there for one in copied):
         take.tidy()
     return Copies(give.storage.told, take.storage.told, copied, left)
@@ -133,9 +132,9 @@ def _each(give: Shelf, take: Shelf, versions: list[Version], progress: Progress)
     progress("Versions", len(versions), len(versions))
 
 
-def _onto(setup: Setup, paths: list[Path], progress: Progress) -> Copies:
+def _onto(setup: Setup, paths: list[Path]) -> Copies:
     """Put profiles from outside onto the shelf."""
-    shelf, done = setup.shelf, []
+    shelf, done, progress = setup.shelf, [], setup.progress
     for number, path in enumerate(paths):
         progress("Profiles", number, len(paths))
         with contextlib.closing(open_profile(path)) as profile:

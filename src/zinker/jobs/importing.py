@@ -2,6 +2,7 @@
 
 import contextlib
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import msgspec
 
@@ -20,7 +21,6 @@ from zinker.jobs.plan.narrow import merged
 from zinker.jobs.plan.order import in_order
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import Reference, parse_reference
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
@@ -44,6 +44,18 @@ from zinker.subjects.subject import Part, Subject
 Unlock = Callable[[tuple[str, ...]], Lock]
 # Shown a plan, returns the plan that is left of it.
 Choose = Callable[[Sides, Plan], Plan]
+
+
+class Answers(NamedTuple):
+    """Who answers where an import asks: nobody, by default.
+
+    `resolve` is asked about every conflict, and `choose` may leave items out. With `unlock`, the secrets sealed
+    into the profile are put back, too; otherwise the place keeps its own.
+    """
+
+    resolve: Resolve = replace
+    choose: Choose = lambda sides, plan: plan
+    unlock: Unlock | None = None
 
 
 class Wishes(msgspec.Struct, frozen=True):
@@ -83,33 +95,19 @@ def import_profile(
     *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
-    resolve: Resolve = replace,
-    choose: Choose = lambda sides, plan: plan,
-    progress: Progress = no_progress,
-    unlock: Unlock | None = None,
+    answers: Answers | None = None,
     kind: Kind = "import",
 ) -> Outcome:
     """Put a profile's settings back at a place; what the profile does not know stays as it is.
 
-    With `unlock`, the secrets sealed into the profile are put back, too; otherwise the place keeps its own.
-
-    `resolve` is asked about every conflict, `choose` may leave items out, and `approve` is shown the plan and
-    says whether to go on; with `preview`, nothing is changed and the outcome holds the plan.
+    `approve` is shown the plan and says whether to go on; with `preview`, nothing is changed and the outcome holds
+    the plan.
 
     Raises `WrongUsage`, `Damaged`, `Refused` (nothing was changed) and `Failed` (taken back).
     """
-    with planned_import(
-        setup,
-        reference,
-        place,
-        wishes,
-        look_only=preview,
-        resolve=resolve,
-        choose=choose,
-        unlock=unlock,
-        kind=kind,
-    ) as ready:
-        return ready.ended(preview, approve, progress)
+    planned = planned_import(setup, reference, place, wishes, look_only=preview, answers=answers, kind=kind)
+    with planned as ready:
+        return ready.ended(preview, approve)
 
 
 @contextlib.contextmanager
@@ -120,13 +118,11 @@ def planned_import(
     wishes: Wishes | None = None,
     *,
     look_only: bool = False,
-    resolve: Resolve = replace,
-    choose: Choose = lambda sides, plan: plan,
-    unlock: Unlock | None = None,
+    answers: Answers | None = None,
     kind: Kind = "import",
 ) -> Iterator[Ready]:
     """Yield what `import_profile` carries out, ready for that; the place is held meanwhile. Raises as it does."""
-    wishes = wishes or Wishes()
+    wishes, answers = wishes or Wishes(), answers or Answers()
     wanted = parse_reference(reference)
     if wanted.is_live:
         why = f"{reference} means live settings, and an import takes a kept version or a profile"
@@ -134,8 +130,8 @@ def planned_import(
             "Not imported", why, f"Try {wanted.subject}@latest; `zinker list` shows what is kept."
         )
     with kept(setup, wanted) as source:
-        if unlock is not None:
-            _unseal(setup, source, unlock)
+        if answers.unlock is not None:
+            _unseal(setup, source, answers.unlock)
         _check_source(source, wishes)
         subject = setup.catalogue.find(_subject_id(source, wishes))
         selection = _selection(subject, source, wishes, wanted)
@@ -154,7 +150,7 @@ def planned_import(
                 instance = wishes.instance or wanted.instance
                 written = without_told(subject, chosen)
                 plan = _plan(sides, Selection(written, instance, wishes.documents), source)
-                plan = _chosen(sides, plan, wishes, resolve, choose)
+                plan = _chosen(sides, plan, wishes, answers)
                 plan = _completed(sides, plan, bound, source, wishes)
                 against = [*plan.objections, *against_named(session, plan, live, said)]
                 if plan.documents and DESPITE_NEEDS not in wishes.overruled:
@@ -307,7 +303,7 @@ def _adopted_from(source: Source, place: Place) -> str:
     return f"{user} on {machine}" if user else machine
 
 
-def _chosen(sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: Choose) -> Plan:
+def _chosen(sides: Sides, plan: Plan, wishes: Wishes, answers: Answers) -> Plan:
     """Take out of a plan what was not asked for, and what is not to be overwritten."""
     plan = with_base(sides.session, plan)
     if wishes.addresses:
@@ -315,7 +311,7 @@ def _chosen(sides: Sides, plan: Plan, wishes: Wishes, resolve: Resolve, choose: 
         plan = at_addresses(sides.session, sides.source, plan, wishes.addresses, known)
     if wishes.merge:
         plan = merged(sides.session, sides.source, plan)
-    return choose(sides, resolved(sides, plan, resolve))
+    return answers.choose(sides, resolved(sides, plan, answers.resolve))
 
 
 def _completed(sides: Sides, plan: Plan, bound: list[Part], source: Source, wishes: Wishes) -> Plan:

@@ -21,7 +21,6 @@ from zinker.jobs.plan.documents import Options
 from zinker.jobs.plan.layers import LayerPlanner
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.part import Sides, plan_part
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
@@ -44,7 +43,6 @@ def reset(
     *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
-    progress: Progress = no_progress,
 ) -> Outcome:
     """Go back to what an application starts with, or to a starting point.
 
@@ -56,7 +54,7 @@ def reset(
     Raises `WrongUsage`, `Damaged`, `Refused` and `Failed`.
     """
     with planned_reset(setup, subject, place, wishes, to, look_only=preview) as ready:
-        return ready.ended(preview, approve, progress)
+        return ready.ended(preview, approve)
 
 
 @contextlib.contextmanager

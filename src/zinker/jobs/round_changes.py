@@ -7,10 +7,8 @@ from functools import partial
 import msgspec
 
 from zinker.jobs.apply.carry_out import Ready
-from zinker.jobs.importing import Choose, Unlock, Wishes, planned_import
+from zinker.jobs.importing import Answers, Wishes, planned_import
 from zinker.jobs.plan.checks import ADOPT, LIVE
-from zinker.jobs.plan.conflicts import Resolve, replace
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.resetting import planned_reset
 from zinker.jobs.rounds import Round, version_of
 from zinker.jobs.setup import Setup
@@ -26,18 +24,15 @@ def import_round(
     *,
     preview: bool = False,
     approve: Callable[[Plans], bool] = lambda plans: True,
-    resolve: Resolve = replace,
-    choose: Choose = lambda sides, plan: plan,
-    progress: Progress = no_progress,
-    unlock: Unlock | None = None,
+    answers: Answers | None = None,
     one_by_one: bool = False,
 ) -> Together:
     """Put a version of each member back at its place, or all `at` another one, as one change.
 
     `approve` is shown all the plans.
 
-    The places that others depend on and that may be written to are named as `live`; `one_by_one` where
-    `resolve`, `choose` or `unlock` ask somebody. Raises `Refused` where nothing could be planned at all.
+    The places that others depend on and that may be written to are named as `live`; `one_by_one` where the
+    `answers` are somebody's. Raises `Refused` where nothing could be planned at all.
     """
     named = frozenset(live)
 
@@ -51,9 +46,7 @@ def import_round(
             target,
             for_place(wishes or Wishes(), target, named),
             look_only=preview,
-            resolve=resolve,
-            choose=choose,
-            unlock=unlock,
+            answers=answers,
         ) as ready:
             yield ready
 
@@ -69,7 +62,6 @@ def import_round(
         tasks,
         preview=preview,
         approve=approve,
-        progress=progress,
         one_by_one=one_by_one,
     )
 
@@ -83,7 +75,6 @@ def reset_round(
     *,
     preview: bool = False,
     approve: Callable[[Plans], bool] = lambda plans: True,
-    progress: Progress = no_progress,
 ) -> Together:
     """Reset all members, as `reset` does with one, as one change. Raises as `import_round` does."""
     named = frozenset(live)
@@ -101,7 +92,6 @@ def reset_round(
         tasks,
         preview=preview,
         approve=approve,
-        progress=progress,
     )
 
 

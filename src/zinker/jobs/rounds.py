@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, NamedTuple
 import msgspec
 
 from zinker.jobs.finding import subject_states
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.setup import CONCURRENCY, Setup
 from zinker.model.errors import NoAnswer, WrongUsage, ZinkerError
 from zinker.model.names import home_of, unknown
@@ -193,7 +192,6 @@ def export_round(
     setup: Setup,
     what: Round,
     capture: "Callable[[Setup, str, str], Exported]",
-    progress: Progress = no_progress,
 ) -> Iterator[Kept]:
     """Capture all members by `capture`, places side by side; yields what came of each, place by place.
 
@@ -213,7 +211,7 @@ def export_round(
         return
     with ThreadPoolExecutor(min(CONCURRENCY, len(groups))) as pool:
         for done, kept in enumerate(pool.map(captured, groups.values()), 1):
-            progress("Places", done, len(groups))
+            setup.progress("Places", done, len(groups))
             yield from kept
 
 

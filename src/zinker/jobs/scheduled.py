@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable
 import msgspec
 
 from zinker.disk.priority import give_way
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.rounds import Kept, Round, export_round, round_named
 from zinker.jobs.schedule.record import Outcome, Ran, Records, Run, Scheduled, told
 from zinker.jobs.setup import Setup
@@ -24,7 +23,6 @@ def run_scheduled(
     is_asked_for: bool = False,
     on_battery: Callable[[], bool] = is_on_battery,
     clock: Callable[[], datetime.datetime] = lambda: datetime.datetime.now().astimezone(),
-    progress: Progress = no_progress,
 ) -> Ran:
     """Capture what a schedule has due; what an earlier run of the same time has kept is not captured again.
 
@@ -60,7 +58,7 @@ def run_scheduled(
             members = _members(setup, round, run)
         except ZinkerError as error:
             return _ended(records, round, run, clock, _one_line(error))
-        for kept in export_round(setup, members, capture_unread, progress):
+        for kept in export_round(setup, members, capture_unread):
             outcome = _outcome(kept)
             others = [one for one in run.members if (one.place, one.subject) != (kept.place, kept.subject)]
             run = msgspec.structs.replace(run, members=(*others, outcome))

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import msgspec
 
 from zinker.jobs.apply.carry_out import Kind, Outcome, Ready
-from zinker.jobs.progress import Progress, no_progress
+from zinker.jobs.progress import Progress
 from zinker.jobs.setup import CONCURRENCY, Setup
 from zinker.model.change import NO_CHANGE, ChangeId, RoundRecord
 from zinker.model.errors import Damaged, Failed, Refused, WrongUsage, ZinkerError
@@ -126,7 +126,6 @@ def carry_out_together(
     *,
     preview: bool = False,
     approve: Callable[[Plans], bool] = lambda plans: True,
-    progress: Progress = no_progress,
     one_by_one: bool = False,
 ) -> Together:
     """Plan all tasks, and carry them out if that is approved; `one_by_one` where planning asks questions.
@@ -138,7 +137,7 @@ def carry_out_together(
     with contextlib.ExitStack() as stack:
         for crew in crews:
             stack.enter_context(crew.stack)
-        _side_by_side(crews, _Crew.plan, most, progress)
+        _side_by_side(crews, _Crew.plan, most, setup.progress)
         jobs = _numbered(crews, tasks)
         plans = Plans(name, kind, source, tuple(job.planned for job in jobs))
         _check_some(plans)
@@ -152,7 +151,7 @@ def carry_out_together(
         for job in writing:
             job.id = ChangeId(number, job.planned.id.member)
         try:
-            _side_by_side(crews, _Crew.carry_out, most, progress)
+            _side_by_side(crews, _Crew.carry_out, most, setup.progress)
         except KeyboardInterrupt:
             done = [str(job.id) for job in writing if job.outcome is not None]
             told = (
@@ -265,7 +264,7 @@ class _Crew:
                 job.error = Refused("Not begun", why, "Put that right and run this again.")
                 continue
             try:
-                job.outcome = job.ready.ended(False, lambda plan: True, no_progress, job.id)
+                job.outcome = job.ready.ended(False, lambda plan: True, job.id)
             except ZinkerError as error:
                 job.error = error
                 failed = job.task.subject if isinstance(error, Failed) else ""

@@ -4,11 +4,9 @@ import msgspec
 
 from zinker.disk.scratch import scratch_folder
 from zinker.jobs.apply.carry_out import Approve, Outcome
-from zinker.jobs.exporting import Exported, export
-from zinker.jobs.importing import Choose, Wishes, import_profile
+from zinker.jobs.exporting import Exported, Keeping, export
+from zinker.jobs.importing import Answers, Wishes, import_profile
 from zinker.jobs.plan.checks import ADOPT, OTHER_USER
-from zinker.jobs.plan.conflicts import Resolve, replace
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.setup import Setup
 from zinker.model.errors import Refused, WrongUsage
 
@@ -23,9 +21,7 @@ def transfer(
     *,
     preview: bool = False,
     approve: Approve = lambda plan: True,
-    resolve: Resolve = replace,
-    choose: Choose = lambda sides, plan: plan,
-    progress: Progress = no_progress,
+    answers: Answers | None = None,
 ) -> Outcome:
     """Bring the settings of `subject[/instance]` from one place to another, by way of a version on the shelf.
 
@@ -42,19 +38,10 @@ def transfer(
     name, slash, instance = subject.partition("/")
     own = setup.withholder().lock
     locks = (own,) if with_secrets else ()
-    unlock = (lambda kinds: own) if with_secrets else None
+    answers = (answers or Answers())._replace(unlock=(lambda kinds: own) if with_secrets else None)
     with scratch_folder() as folder:
         path = folder / f"{name}.zinker" if preview else None
-        kept = export(
-            setup,
-            subject,
-            source,
-            wishes.parts,
-            wishes.without,
-            to=path,
-            progress=progress,
-            locks=locks,
-        )
+        kept = export(setup, subject, source, Keeping(wishes.parts, wishes.without, to=path, locks=locks))
         reference = str(path) if kept.version is None else f"{name}{slash}{instance}@{kept.version.number}"
         try:
             outcome = import_profile(
@@ -64,10 +51,7 @@ def transfer(
                 wishes,
                 preview=preview,
                 approve=approve,
-                resolve=resolve,
-                choose=choose,
-                progress=progress,
-                unlock=unlock if kept.manifest.sealed else None,
+                answers=answers if kept.manifest.sealed else answers._replace(unlock=None),
                 kind="transfer",
             )
         except (Refused, WrongUsage):

@@ -15,7 +15,6 @@ from zinker.jobs.place_lock import at_place
 from zinker.jobs.plan.checks import LIVE, objections
 from zinker.jobs.plan.overruled import with_overruled
 from zinker.jobs.plan.reverse import plan_reverse
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.together import Plans, Task, Together, carry_out_together
@@ -39,7 +38,6 @@ def undo(
     leave_later: bool = False,
     wait: bool = False,
     live: Container[str] = (),
-    progress: Progress = no_progress,
     approve_all: ApproveAll = lambda plans: True,
 ) -> Outcome | Together:
     """Take a change back: the one of that number, or the newest that can be; the plan says which it passed over.
@@ -54,7 +52,7 @@ def undo(
     rules = _Rules(overruled, preview, leave_later, wait, live)
     wanted = ChangeId.of(number) if number is not None else None
     if wanted is not None and not wanted.member and (record := setup.shelf.changes.round(wanted.number)):
-        return _undo_round(setup, record, rules, approve_all, progress)
+        return _undo_round(setup, record, rules, approve_all)
     candidates = [_undoable(setup, wanted)] if wanted is not None else _newest_first(setup)
     passed: dict[ChangeId, str] = {}
     of_round = 0
@@ -70,13 +68,13 @@ def undo(
                     break
                 told = (f"Passed over: change {which}: {why}." for which, why in passed.items())
                 plan = msgspec.structs.replace(ready.plan, remarks=(*told, *ready.plan.remarks))
-                return ready._replace(plan=plan).ended(preview, approve, progress)
+                return ready._replace(plan=plan).ended(preview, approve)
         except _NotPlanned as error:
             if wanted is not None:
                 raise error.cause from None
             passed[change.id] = error.cause.why
     if of_round and (record := setup.shelf.changes.round(of_round)):
-        return _undo_round(setup, record, rules, approve_all, progress)
+        return _undo_round(setup, record, rules, approve_all)
     why = "; ".join(f"change {which}: {why}" for which, why in passed.items())
     raise Refused("Nothing undone", why or "nothing on this shelf is left to undo")
 
@@ -99,9 +97,7 @@ class _NotPlanned(Exception):
         self.cause = cause
 
 
-def _undo_round(
-    setup: Setup, record: RoundRecord, rules: _Rules, approve: ApproveAll, progress: Progress
-) -> Together:
+def _undo_round(setup: Setup, record: RoundRecord, rules: _Rules, approve: ApproveAll) -> Together:
     """Take back what stands of a round's change."""
     number = record.number
     standing = [one for one in setup.shelf.changes.members(number) if one.state in ("done", "partly")]
@@ -123,7 +119,6 @@ def _undo_round(
         tasks,
         preview=rules.preview,
         approve=approve,
-        progress=progress,
     )
 
 

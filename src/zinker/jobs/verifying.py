@@ -5,7 +5,6 @@ from pathlib import Path
 
 import msgspec
 
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.rebuilding import Merged, merged, rebuild
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
@@ -35,7 +34,6 @@ def check(
     what: str = "",
     source: str = "",
     accept: bool = False,
-    progress: Progress = no_progress,
 ) -> Checked:
     """Look at everything on the shelf, at a version, or at a profile file or folder.
 
@@ -53,7 +51,7 @@ def check(
     if wanted is not None and wanted.path is not None:
         return _folder(setup, wanted.path, accept) if wanted.path.is_dir() else _file(wanted.path)
     other = setup.other_shelf(source) if source else None
-    verifier = Verifier(setup.shelf, other, progress)
+    verifier = Verifier(setup.shelf, other, setup.progress)
     if wanted is None:
         return Checked(setup.shelf.storage.told, verifier.all())
     version = setup.shelf.find(wanted.subject, wanted.version or "latest", wanted.place)

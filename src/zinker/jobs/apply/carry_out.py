@@ -12,7 +12,6 @@ from zinker.jobs.apply.recover import take_back
 from zinker.jobs.apply.write import Staged, read_back, sweep
 from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.selection import Selection
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.model.change import NO_CHANGE, Change, ChangeId
 from zinker.model.errors import Damaged, Failed, Refused, ZinkerError, reason
@@ -76,12 +75,10 @@ class Ready(NamedTuple):
     kind: Kind
     undoes: ChangeId = NO_CHANGE
 
-    def ended(
-        self, preview: bool, approve: Approve, progress: Progress = no_progress, id: ChangeId = NO_CHANGE
-    ) -> Outcome:
+    def ended(self, preview: bool, approve: Approve, id: ChangeId = NO_CHANGE) -> Outcome:
         """Carry the plan out if it is approved; raises `Refused`, and `Failed` where it was taken back."""
         ended = _without_writing(self, preview, approve)
-        return ended or carry_out(self, progress, id)
+        return ended or carry_out(self, id)
 
 
 def _without_writing(ready: Ready, preview: bool, approve: Approve) -> Outcome | None:
@@ -101,7 +98,7 @@ def _without_writing(ready: Ready, preview: bool, approve: Approve) -> Outcome |
     return None if approve(plan) else Outcome("declined", plan, left=plan.left)
 
 
-def carry_out(ready: Ready, progress: Progress = no_progress, id: ChangeId = NO_CHANGE) -> Outcome:
+def carry_out(ready: Ready, id: ChangeId = NO_CHANGE) -> Outcome:
     """Carry out a plan, as it was shown, or not at all; `id` is that of a member of a round, else a new one.
 
     Raises `Refused` where nothing was changed, and `Failed` where it failed and was taken back.
@@ -113,7 +110,7 @@ def carry_out(ready: Ready, progress: Progress = no_progress, id: ChangeId = NO_
     change = changes.begin(_begun(ready, id, fallback), plan.documents)
     staged = _staged(session, ready.source, plan, change)
     try:
-        left = list(plan.left) + staged.commit(progress)
+        left = list(plan.left) + staged.commit()
         left += read_back(session, plan.documents, left)
         state: Literal["done", "partly"] = "partly" if any(item.wanted for item in left) else "done"
         ended = _ended(change, state, tuple(left))

@@ -7,7 +7,6 @@ import msgspec
 
 from zinker.jobs.apply.write import Changes, read_back, rescue, sweep, write_again
 from zinker.jobs.plan.reverse import plan_reverse
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.model.change import NO_CHANGE, Change, ChangeId, State
@@ -98,9 +97,7 @@ def close(setup: Setup, change: Change, state: State, left: tuple[LeftAlone, ...
     return ended
 
 
-def take_back(
-    session: Session, change: Change, changes: Changes, progress: Progress = no_progress
-) -> list[LeftAlone]:
+def take_back(session: Session, change: Change, changes: Changes) -> list[LeftAlone]:
     """Restore everything a change touched; returns what somebody else has changed in the meantime.
 
     May be cut off and called again. Raises `Failed` if something does not have its old value afterwards.
@@ -108,7 +105,7 @@ def take_back(
     with contextlib.closing(fallback_of(session.setup, change)) as fallback:
         sweep(session, changes)
         plans, left = plan_reverse(session, changes, fallback)
-        refused = write_again(session, fallback, tuple(plans), progress)
+        refused = write_again(session, fallback, tuple(plans))
         wrong = refused + read_back(session, tuple(plans), refused)
     if wrong:
         raise Failed(f"Change {change.id} not taken back", f"{wrong[0].document}: {wrong[0].why}")

@@ -5,7 +5,6 @@ from collections.abc import Callable, Iterable, Iterator
 
 from zinker.jobs.plan.order import waves
 from zinker.jobs.plan.result import new_content, opened
-from zinker.jobs.progress import Progress, no_progress
 from zinker.jobs.session import Session
 from zinker.model.address import folded
 from zinker.model.errors import NotWritable, Refused, reason
@@ -42,7 +41,7 @@ class Staged:
                 writing.discard()
             raise
 
-    def commit(self, progress: Progress) -> list[LeftAlone]:
+    def commit(self) -> list[LeftAlone]:
         """Put everything in its place; returns what was refused.
 
         Raises `Refused` with the name of the document, and `StoreError`: some may be in their places by then.
@@ -51,7 +50,7 @@ class Staged:
         done = 0
         parts = {part for part in self._writings if self._session.home(self._session.part(part)).is_far}
         for wave in waves(self._session.subject, self._changes, parts):
-            progress("Writing", done, len(self._changes))
+            self._session.setup.progress("Writing", done, len(self._changes))
             done += len(wave)
             with _naming(wave[0]):
                 refusals = self._writings[wave[0].part].commit(wave)
@@ -104,11 +103,9 @@ def _refused(change: DocumentChange, error: NotWritable) -> LeftAlone:
     return LeftAlone(change.part, change.document, error.address, error.why, reason="refused")
 
 
-def write_again(
-    session: Session, source: Snapshot, changes: Changes, progress: Progress = no_progress
-) -> list[LeftAlone]:
+def write_again(session: Session, source: Snapshot, changes: Changes) -> list[LeftAlone]:
     """Write without a journal of its own, for taking back what a journal holds already."""
-    return Staged(session, source, changes).commit(progress)
+    return Staged(session, source, changes).commit()
 
 
 def sweep(session: Session, changes: Changes) -> None:

@@ -12,7 +12,7 @@ import msgspec
 import zinker
 from zinker.jobs.capture.selection import Selection
 from zinker.jobs.capture.sharing import Sharing
-from zinker.jobs.progress import UNKNOWN, Progress
+from zinker.jobs.progress import UNKNOWN
 from zinker.jobs.session import Session, why_not
 from zinker.model.file_state import FileState
 from zinker.model.profile import FORMAT, Manifest, Problem
@@ -36,7 +36,6 @@ def capture(
     session: Session,
     selection: Selection,
     builder: ProfileBuilder,
-    progress: Progress | None = None,
     locks: tuple[Lock, ...] = (),
     is_fallback: bool = False,
     sharing: Sharing | None = None,
@@ -48,8 +47,7 @@ def capture(
 
     What cannot be read is named in its `problems`, and the rest is read all the same.
     """
-    capturing = _Capture(session, selection, builder, progress or session.setup.progress, sharing)
-    return capturing.run(locks, is_fallback)
+    return _Capture(session, selection, builder, sharing).run(locks, is_fallback)
 
 
 class _At(NamedTuple):
@@ -61,15 +59,10 @@ class _Capture:
     """One capture, and what has come of it so far."""
 
     def __init__(
-        self,
-        session: Session,
-        selection: Selection,
-        builder: ProfileBuilder,
-        progress: Progress,
-        sharing: Sharing | None,
+        self, session: Session, selection: Selection, builder: ProfileBuilder, sharing: Sharing | None
     ) -> None:
         self._session, self._selection, self._builder = session, selection, builder
-        self._progress, self._sharing = progress, sharing
+        self._progress, self._sharing = session.setup.progress, sharing
         self._withholder = session.withholder
         self._problems: list[Problem] = []
         self._given: list[str] = []

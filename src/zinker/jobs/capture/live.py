@@ -4,7 +4,6 @@ from collections.abc import Iterator
 
 from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.selection import Selection
-from zinker.jobs.progress import Progress
 from zinker.jobs.session import Session
 from zinker.model.profile import Snapshot
 from zinker.profiles.writing import ProfileBuilder
@@ -13,10 +12,10 @@ from zinker.profiles.writing import ProfileBuilder
 class LiveSnapshot(Snapshot):
     """Live settings just read; they keep their secrets, and their files are at the place. Close it afterwards."""
 
-    def __init__(self, session: Session, selection: Selection, progress: Progress | None = None) -> None:
+    def __init__(self, session: Session, selection: Selection) -> None:
         self._session, self._builder = session, ProfileBuilder()
         try:
-            self.manifest = capture(session, selection, self._builder, progress)
+            self.manifest = capture(session, selection, self._builder)
         except BaseException:
             self._builder.close()
             raise

@@ -55,6 +55,9 @@ class Model:
         self.sets: dict[str, str] = {}
         self.bindings: dict[tuple[str, str], str] = {}  # entity set and path, the set that this leads to
         self.aliases: dict[str, str] = {}
+        # What was asked before: it is asked for every policy.
+        self._types: dict[str, str] = {}
+        self._properties: dict[str, dict[str, Property]] = {}
 
     def named(self, name: str) -> str:
         """Return a type's name with its namespace in place of an alias."""
@@ -76,9 +79,13 @@ class Model:
 
     def properties(self, name: str) -> dict[str, Property]:
         """Return the properties of a type, its bases' first."""
+        if name in self._properties:
+            return self._properties[name]
         found: dict[str, Property] = {}
         for kind in reversed(list(self.line(name))):
             found |= kind.properties
+        if found:  # a policy may say of itself that it is of any type
+            self._properties[name] = found
         return found
 
     def navigations(self, name: str) -> dict[str, Navigation]:
@@ -90,6 +97,11 @@ class Model:
 
     def type_of(self, path: str) -> str:
         """Return the type of the entities in a collection, or "" where it is not known."""
+        if path not in self._types:
+            self._types[path] = self._type_of(path)
+        return self._types[path]
+
+    def _type_of(self, path: str) -> str:
         first, *rest = path.split("/")
         name = self.sets.get(first, "")
         for step in rest:

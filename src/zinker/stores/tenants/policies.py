@@ -217,11 +217,10 @@ def _mapped(value: Any, path: tuple[str, ...], change: Callable[[Any], Any], who
     first, rest = path[0], path[1:]
     if isinstance(value, list) and first == "*":
         return [_mapped(item, rest, change, whole) for item in value]
-    if isinstance(value, dict):
-        return {
-            key: _mapped(item, rest, change, whole) if first in ("*", key) else item
-            for key, item in value.items()
-        }
+    if isinstance(value, dict) and first == "*":
+        return {key: _mapped(item, rest, change, whole) for key, item in value.items()}
+    if isinstance(value, dict) and first in value:
+        return {**value, first: _mapped(value[first], rest, change, whole)}
     return value
 
 
