@@ -21,7 +21,7 @@ from zinker.model.errors import Refused, WrongUsage
 from zinker.model.rows import address_of, leaf_of
 from zinker.model.setting import Leaf, Setting, encode_line, text_of
 from zinker.reports.words import age, cut, visible
-from zinker.shelf.record import sealed
+from zinker.shelf.record import stamped
 from zinker.stores.registry import RegistryError, RegistryHome
 from zinker.stores.simulated_registry import SimulatedRegistry
 
@@ -205,7 +205,7 @@ def test_a_shelf_shared_by_machines_keeps_them_apart(kept, monkeypatch):
 
     def written_down(**fields):
         known = json.loads(path.read_text()) | fields
-        path.write_bytes(sealed({k: v for k, v in known.items() if k != "sha256"}))
+        path.write_bytes(stamped({k: v for k, v in known.items() if k != "sha256"}))
 
     written_down(place="here", place_machine="elsewhere")
     assert "it was made on elsewhere" in kept("undo", "1", "--yes", code=3).err

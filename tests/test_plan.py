@@ -17,7 +17,7 @@ from zinker.model.policy import PolicyShape
 from zinker.model.profile import Problem
 from zinker.model.setting import WITHHELD, Leaf, Setting
 from zinker.model.where import Where
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.record_1 import read_documents
 from zinker.stores.home import Home, SteppedWriting
 from zinker.stores.kinds import traits_of
@@ -347,13 +347,13 @@ def test_a_record_of_format_1_is_read_and_a_flipped_bit_of_format_2_is_not():
     assert (file.action, file.items) == ("replace", ())
     assert file.before == FileState(size=3, sha256=sha256, mode="644") and file.after == FileState(link="x")
     assert (branch.action, len(branch.items), branch.after) == ("create", 1, None)
-    record = sealed({"format": 2, "change": 7})
-    assert opened(record, dict) == {"format": 2, "change": 7}
+    record = stamped({"format": 2, "change": 7})
+    assert checked(record, dict) == {"format": 2, "change": 7}
     for bit in range(8 * len(record.rstrip(b"\n"))):
         flipped = bytearray(record)
         flipped[bit // 8] ^= 1 << bit % 8
         with pytest.raises(ValueError):
-            opened(bytes(flipped), dict)
+            checked(bytes(flipped), dict)
 
 
 def test_of_names_that_a_system_takes_for_the_same_one_is_written():

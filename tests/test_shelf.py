@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from zinker.model.setting import Setting, encode_lines
 from zinker.shelf import delta
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.thinning import Rules, going
 from zinker.shelf.versions import Record, Version
 
@@ -46,10 +46,10 @@ def dated(garden, days, shelf="shelf", subject="mosslight"):
     folder = garden.path / shelf / "subjects" / subject
     for number, ago in days.items():
         path = folder / f"{number}.json"
-        record = opened(path.read_bytes(), Record)
+        record = checked(path.read_bytes(), Record)
         when = datetime.datetime.now().astimezone() - datetime.timedelta(days=ago)
         about = msgspec.structs.replace(record.profile, captured=when.isoformat(timespec="seconds"))
-        path.write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
+        path.write_bytes(stamped(msgspec.structs.replace(record, profile=about)))
     (folder / "index.json").unlink(missing_ok=True)
 
 

@@ -13,8 +13,7 @@ from test_pages import from_docx, from_html, from_markdown, written
 
 from zinker.jobs import place_states
 from zinker.places.folder import FolderPlace
-from zinker.shelf.record import opened as unsealed
-from zinker.shelf.record import sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.versions import Record
 
 SUBJECT = """
@@ -68,9 +67,9 @@ def test_everything_is_captured_or_it_is_said_what_is_not(house):
     os.rename(house.path / "house" / NAMES[5], house.path / "away")
     house_till(house, NAMES[6]).write_bytes(b"no = [broken\n\0")
     record = house.path / "shelf/subjects/kiosk/8.json"
-    old = unsealed(record.read_bytes(), Record)
+    old = checked(record.read_bytes(), Record)
     about = msgspec.structs.replace(old.profile, captured="2020-02-02T02:02:02+00:00")
-    record.write_bytes(sealed(msgspec.structs.replace(old, profile=about)))
+    record.write_bytes(stamped(msgspec.structs.replace(old, profile=about)))
     (house.path / "shelf/subjects/kiosk/index.json").unlink(missing_ok=True)
     with (house.home / "zinker.toml").open("a") as toml:
         toml.write(PLACE.format(name="kiosk-new").replace("house", f"{house.path}/house"))
@@ -136,9 +135,9 @@ def test_a_place_that_answers_after_a_day_stops_nobody(house):
 
 def test_places_are_asked_side_by_side_and_say_when_they_were_captured(house, monkeypatch):
     record = house.path / "shelf/subjects/kiosk/3.json"
-    old = unsealed(record.read_bytes(), Record)
+    old = checked(record.read_bytes(), Record)
     about = msgspec.structs.replace(old.profile, captured="2020-02-02T02:02:02+00:00")
-    record.write_bytes(sealed(msgspec.structs.replace(old, profile=about)))
+    record.write_bytes(stamped(msgspec.structs.replace(old, profile=about)))
     (house.path / "shelf/subjects/kiosk/index.json").unlink(missing_ok=True)
     done = house("places")
     assert re.search(r"kiosk-00 .* just now +answers|kiosk-00 .* ago +answers", done.out)
@@ -158,9 +157,9 @@ def test_what_cannot_be_looked_at_from_here_is_no_secret(house):
         (9, {"place": "here", "machine": "LODGE-PC"}),
         (11, {"place": f"{NAMES[0]}/rowan"}),
     ):
-        record = unsealed((folder / f"{number}.json").read_bytes(), Record)
+        record = checked((folder / f"{number}.json").read_bytes(), Record)
         about = msgspec.structs.replace(record.profile, **changed)
-        (folder / f"{number}.json").write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
+        (folder / f"{number}.json").write_bytes(stamped(msgspec.structs.replace(record, profile=about)))
     (folder / "index.json").unlink(missing_ok=True)
     (folder / "12.json").write_bytes(b"{")
     cells = {cell["place"]: cell for cell in house("survey", "--json", code=1).json["cells"]}

@@ -28,7 +28,7 @@ from zinker.model.change import Change, ChangeId, RoundRecord
 from zinker.model.errors import Damaged, NoAnswer, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.plan import DocumentChange
-from zinker.shelf.record import digest, is_sealed, opened, sealed
+from zinker.shelf.record import checked, digest, is_stamped, stamped
 from zinker.shelf.record_1 import read_documents
 from zinker.shelf.storage import Storage
 
@@ -77,7 +77,7 @@ class ChangeLog:
         Raises `Refused` where the shelf cannot be written.
         """
         folder = self._folder / str(change.id)
-        data = sealed(_Documents(change.number, documents, change.member))
+        data = stamped(_Documents(change.number, documents, change.member))
         change = msgspec.structs.replace(change, documents_sha256=digest(data))
         try:
             make_folders(self._folder / "open", self._mode)
@@ -138,7 +138,7 @@ class ChangeLog:
             return False
         name = f"changes/{change.id}/change.json"
         with contextlib.suppress(FileNotFoundError, ValueError), self._there.open(name) as file:
-            return opened(file.read(), Change).state == "undone"
+            return checked(file.read(), Change).state == "undone"
         return False
 
     def _mark_undone(self, change: Change) -> None:
@@ -191,7 +191,7 @@ class ChangeLog:
     def begin_round(self, record: RoundRecord) -> None:
         """Write down what a round is about to do; raises `Refused` where the shelf cannot be written."""
         try:
-            write_file(self._round(record.number), sealed(record, indent=2), self._mode)
+            write_file(self._round(record.number), stamped(record, indent=2), self._mode)
         except OSError as error:
             raise _unwritable(error) from None
 
@@ -199,7 +199,7 @@ class ChangeLog:
         """Return what a round's change was to do; None for the change of no round. Raises `Damaged`."""
         path = self._round(number)
         try:
-            record = opened(self._bytes(path), RoundRecord)
+            record = checked(self._bytes(path), RoundRecord)
             if record.format > FORMAT or record.number != number:
                 raise ValueError(f"its format is {record.format}, and its number {record.number}")
             return record
@@ -231,8 +231,8 @@ class ChangeLog:
         path = self._folder / str(id) / "change.json"
         try:
             data = self._bytes(path)
-            change = opened(data, Change) if is_sealed(data) else decode(data, Change)
-            if change.format > FORMAT or (change.format > 1 and not is_sealed(data)) or change.id != id:
+            change = checked(data, Change) if is_stamped(data) else decode(data, Change)
+            if change.format > FORMAT or (change.format > 1 and not is_stamped(data)) or change.id != id:
                 raise ValueError(
                     f"its format is {change.format}, and it is not what such a record looks like"
                 )
@@ -254,7 +254,7 @@ class ChangeLog:
                 return read_documents(data)
             if digest(data) != change.documents_sha256:
                 raise ValueError("it does not have the digest that it was written with")
-            return opened(data, _Documents).documents
+            return checked(data, _Documents).documents
         except (OSError, ValueError) as error:
             raise _damaged(path, error) from None
 
@@ -270,7 +270,7 @@ class ChangeLog:
 
     def _write(self, change: Change) -> None:
         make_folders(self._folder / str(change.id), self._mode)
-        write_file(self._folder / str(change.id) / "change.json", sealed(change, indent=2), self._mode)
+        write_file(self._folder / str(change.id) / "change.json", stamped(change, indent=2), self._mode)
 
     def _ids(self) -> list[ChangeId]:
         here = _ids_in(self._folder) if self._folder.is_dir() else []

@@ -21,7 +21,7 @@ import msgspec
 from zinker.model.errors import Damaged, Refused, reason
 from zinker.model.plain_json import schema_of
 from zinker.profiles.sealing import Lock, NotOpened, cannot_seal, seal_bytes, unseal_bytes
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.storage import SEAL, Storage
 
 FORMAT = 1
@@ -76,7 +76,7 @@ class Keys:
         kind: Literal["passphrase", "file"] = "passphrase" if lock.passphrase else "file"
         told = fingerprint(lock.machine) if lock.machine else ""
         page = KeyPage(FORMAT, kind, today, told, seal_bytes(content, (lock,)).decode())
-        data, own = sealed(page, indent=2), number or max([0, *self._numbers()]) + 1
+        data, own = stamped(page, indent=2), number or max([0, *self._numbers()]) + 1
         while not self._storage.put_new(_name(own), data):
             if number:
                 return None
@@ -114,7 +114,7 @@ class Keys:
         try:
             with self._storage.open(_name(number, is_copy)) as file:
                 data = file.read()
-            page = opened(data, KeyPage)
+            page = checked(data, KeyPage)
             if page.format != FORMAT:
                 raise ValueError(f"it has the format {page.format}, and this Zinker reads {FORMAT}")
             return page, data

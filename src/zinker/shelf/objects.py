@@ -33,7 +33,7 @@ from zinker.shelf.delta import (
     pieces_of,
 )
 from zinker.shelf.pieces import Pieces
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.storage import Batch, Forged, Storage
 
 # Fast, and small enough: packing is not what an export waits for.
@@ -44,7 +44,7 @@ _LARGEST_WINDOW = 64 * 1024 * 1024
 _LEAST = 64 * 1024
 _LARGEST_DELTA = 256 * 1024 * 1024
 _SKIPPABLE: Final = struct.pack("<II", 0x184D2A5A, 32)
-_SEAL = len(_SKIPPABLE) + 32
+_STAMP = len(_SKIPPABLE) + 32
 # Settings are kept whole where it would take more deltas, or where these would be longer than so much of them.
 DEEPEST = 50
 _SHARE = 8
@@ -99,7 +99,7 @@ class Objects:
         if self._damaged is None:
             try:
                 with self._storage.open(_DAMAGED) as file:
-                    self._damaged = opened(file.read(), _Damaged).objects
+                    self._damaged = checked(file.read(), _Damaged).objects
             except (OSError, ValueError):
                 self._damaged = frozenset()
         return self._damaged
@@ -110,7 +110,7 @@ class Objects:
         if found != self._known_damaged():
             self._damaged = found
             if found:
-                self._storage.put(_DAMAGED, sealed(_Damaged(found)))
+                self._storage.put(_DAMAGED, stamped(_Damaged(found)))
             else:
                 self._storage.delete(_DAMAGED)
 
@@ -229,7 +229,7 @@ class Objects:
         """Read all of an object, of a new one what it holds; says what is wrong with it, or ""."""
         try:
             digest = hashlib.sha256()
-            for piece in self._read(*self._chain(sha256), is_sealed=not is_new):
+            for piece in self._read(*self._chain(sha256), is_stamped=not is_new):
                 digest.update(piece)
         except (Damaged, OSError) as error:
             return error.why if isinstance(error, Damaged) else reason(error)
@@ -300,8 +300,8 @@ class Objects:
             raise _damaged(sha256, "it is missing")
         return chain, sha256
 
-    def _read(self, chain: list[_Delta], root: str, is_sealed: bool = False) -> Iterator[bytes]:
-        pieces = self._unpack(root, is_sealed)
+    def _read(self, chain: list[_Delta], root: str, is_stamped: bool = False) -> Iterator[bytes]:
+        pieces = self._unpack(root, is_stamped)
         if not chain:
             yield from pieces
             return
@@ -313,10 +313,10 @@ class Objects:
             raise _damaged(root, str(error)) from None
         yield from pieces_of(chunks)
 
-    def _unpack(self, sha256: str, is_sealed: bool) -> Iterator[bytes]:
-        """Yield what is in a whole object; whether it is what was written as well, where that `is_sealed`."""
+    def _unpack(self, sha256: str, is_stamped: bool) -> Iterator[bytes]:
+        """Yield what is in a whole object; whether it is what was written as well, where that `is_stamped`."""
         with _unpacked(sha256), self._storage.open(_whole(sha256)) as file:
-            source = _Watched(file) if is_sealed else file
+            source = _Watched(file) if is_stamped else file
             with _reader(source) as stream:
                 while piece := stream.read(CHUNK):
                     yield piece
@@ -369,10 +369,10 @@ class Sink:
         self._out(self._packer.compress(data))
 
     def close(self) -> None:
-        """Write the rest, and the seal."""
+        """Write the rest, and the stamp."""
         self._out(self._packer.flush())
         self._file.write(_SKIPPABLE + self._digest.digest())
-        self.stored += _SEAL
+        self.stored += _STAMP
 
     def _out(self, data: bytes) -> None:
         self._digest.update(data)
@@ -416,16 +416,16 @@ class _Watched:
     def read(self, size: int = -1) -> bytes:
         data = self._file.read(size)
         both = self._last + data
-        self._digest.update(both[:-_SEAL])
-        self._last = both[-_SEAL:]
+        self._digest.update(both[:-_STAMP])
+        self._last = both[-_STAMP:]
         return data
 
     def problem(self) -> str:
         """Read the rest; says what is wrong with its bytes, or ""."""
         while self.read(CHUNK):
             pass
-        is_sealed = self._last == _SKIPPABLE + self._digest.digest()
-        return "" if is_sealed else "its bytes are not those that were written"
+        is_stamped = self._last == _SKIPPABLE + self._digest.digest()
+        return "" if is_stamped else "its bytes are not those that were written"
 
 
 @contextlib.contextmanager

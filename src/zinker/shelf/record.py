@@ -13,18 +13,18 @@ T = TypeVar("T")
 _END = re.compile(rb',"sha256":"([0-9a-f]{64})"\}\n?\Z')
 
 
-def sealed(value: Any, indent: int = 0) -> bytes:
+def stamped(value: Any, indent: int = 0) -> bytes:
     """Encode a struct or object with its digest."""
     body = encode(value, indent).rstrip()[:-1].rstrip()
     return body + b',"sha256":"' + hashlib.sha256(body).hexdigest().encode() + b'"}\n'
 
 
-def is_sealed(data: bytes) -> bool:
+def is_stamped(data: bytes) -> bool:
     """Tell whether a record has a digest; those of format 1 have none."""
     return _END.search(data[-100:]) is not None
 
 
-def opened(data: bytes, kind: type[T]) -> T:
+def checked(data: bytes, kind: type[T]) -> T:
     """Decode a record; raises `ValueError` where it is not what was written."""
     end = _END.search(data[-100:])
     if end is None:

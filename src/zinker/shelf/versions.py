@@ -28,7 +28,7 @@ from zinker.model.plain_json import encode, schema_of
 from zinker.model.profile import Manifest
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import Profile, open_file
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.storage import Storage
 
 FORMAT = 2
@@ -218,7 +218,7 @@ class Versions:
         data = self._bytes(_name(subject, number))
         if b'"reserved":"' in data[:200]:
             raise _NotYet("its version is still to come, from the machine that reserved it")
-        record = opened(data, Record)
+        record = checked(data, Record)
         if (record.format, record.subject) != (FORMAT, subject):
             raise ValueError(f"it is of format {record.format}, and of {record.subject}")
         return record
@@ -232,8 +232,8 @@ class Versions:
 
         A number is given to one run only. Raises `OSError`, and `Damaged` where it is not known which were given.
         """
-        record = msgspec.structs.replace(record, stored=record.stored + len(sealed(record)))
-        data, last = sealed(record), self.last(record.subject)
+        record = msgspec.structs.replace(record, stored=record.stored + len(stamped(record)))
+        data, last = stamped(record), self.last(record.subject)
         if number <= last or not self._storage.put_new(_name(record.subject, number), data):
             number = max([last, *self._names(record.subject)]) + 1
             while not self._storage.put_new(_name(record.subject, number), data):
@@ -242,7 +242,7 @@ class Versions:
 
     def reserve(self, subject: str) -> int:
         """Give out the next number, to one run only; its version is to `fill` it. Raises `OSError`."""
-        data = sealed(_Reserved(FORMAT, subject, secrets.token_hex(16)))
+        data = stamped(_Reserved(FORMAT, subject, secrets.token_hex(16)))
         number = max([self.last(subject), *self._names(subject)]) + 1
         while not self._storage.put_new(_name(subject, number), data):
             number += 1
@@ -250,8 +250,8 @@ class Versions:
 
     def fill(self, record: Record, number: int) -> Version:
         """Put a version under a number that was reserved for it; raises `OSError`."""
-        record = msgspec.structs.replace(record, stored=record.stored + len(sealed(record)))
-        self._storage.put(_name(record.subject, number), sealed(record))
+        record = msgspec.structs.replace(record, stored=record.stored + len(stamped(record)))
+        self._storage.put(_name(record.subject, number), stamped(record))
         return _version(number, record)
 
     def say(self, version: Version, change: Callable[[Marks], Marks]) -> Version:
@@ -266,7 +266,7 @@ class Versions:
                     version.reference, ValueError(now.problem if now else "it is not there any more")
                 )
             marks = change(Marks(now.label, now.note, now.looked))
-            if self._storage.put_new(_name(now.subject, now.number, now.said + 1), sealed(marks)):
+            if self._storage.put_new(_name(now.subject, now.number, now.said + 1), stamped(marks)):
                 break
         for number in range(max(1, now.said - 5), now.said + 1):
             self._storage.delete(_name(version.subject, version.number, number))
@@ -276,7 +276,7 @@ class Versions:
         """Remove versions; their numbers are not given again."""
         names = self._names(subject)
         if max(numbers, default=0) > self.last(subject):
-            self._storage.put(f"{_folder(subject)}/last-number.json", sealed(_Last(max(numbers))))
+            self._storage.put(f"{_folder(subject)}/last-number.json", stamped(_Last(max(numbers))))
         for number in numbers:
             if number in names:
                 # What was said of it goes last: otherwise it would have another label for a moment.
@@ -304,12 +304,12 @@ class Versions:
         record = source.record(same[0])
         # What it was called elsewhere counts here where it is from there.
         record = msgspec.structs.replace(record, copy_of=known.copy_of if known is not None else "")
-        self._storage.put(_name(version.subject, version.number), sealed(record))
+        self._storage.put(_name(version.subject, version.number), stamped(record))
         told = known or same[0]
         said = self._names(version.subject)[version.number].said
         if said:
             marks = Marks(told.label, told.note, told.looked)
-            self._storage.put(_name(version.subject, version.number, said), sealed(marks))
+            self._storage.put(_name(version.subject, version.number, said), stamped(marks))
         return self.one(version.subject, version.number)
 
     def sweep(self) -> None:
@@ -329,7 +329,7 @@ class Versions:
         held = self._index(subject)
         missing = sum(held.get(one.number) != one for one in versions)
         if is_wanted or missing > max(_FEW, len(versions) // _SHARE):
-            self._storage.put(f"{_folder(subject)}/index.json", sealed(_Index(FORMAT, tuple(versions))))
+            self._storage.put(f"{_folder(subject)}/index.json", stamped(_Index(FORMAT, tuple(versions))))
 
     def index_problem(self, subject: str) -> str:
         """Say what is wrong with the index, or ""; it is made anew from the versions."""
@@ -346,7 +346,7 @@ class Versions:
         names = self._storage.names(_folder(subject))
         try:
             if "last-number.json" in names:
-                return opened(self._bytes(f"{_folder(subject)}/last-number.json"), _Last).number
+                return checked(self._bytes(f"{_folder(subject)}/last-number.json"), _Last).number
             return int(self._bytes(f"{_folder(subject)}/last-number")) if "last-number" in names else 0
         except (OSError, ValueError) as error:
             raise _damaged(f"the last number of {subject}", error) from None
@@ -364,7 +364,7 @@ class Versions:
 
     def _index(self, subject: str) -> dict[int, Version]:
         try:
-            index = opened(self._bytes(f"{_folder(subject)}/index.json"), _Index)
+            index = checked(self._bytes(f"{_folder(subject)}/index.json"), _Index)
         except (OSError, ValueError):
             return {}
         return {version.number: version for version in index.versions} if index.format == FORMAT else {}
@@ -401,7 +401,7 @@ class Versions:
             version = _version(number, self._record(subject, number))
         if not names.said:
             return version
-        return _marked(version, opened(self._bytes(_name(subject, number, names.said)), Marks), names.said)
+        return _marked(version, checked(self._bytes(_name(subject, number, names.said)), Marks), names.said)
 
     def _opened(self, subject: str, number: int) -> Profile:
         name = f"{_folder(subject)}/{number}{SUFFIX}"
