@@ -11,7 +11,7 @@ import msgspec
 from measure import Bench, Figure, Used, against, used
 from registry import VALUES, keys, write_text
 
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.shelf import Shelf
 from zinker.shelf.storage import FolderStorage
 from zinker.shelf.versions import Record
@@ -115,14 +115,14 @@ def fill(bench: Bench, count: int, shelf: Shelf | None = None) -> None:
     (bench.home / "sheet.ini").write_text("[a]\nb = 1\n")
     bench.zinker("export", "herbarium", "--place", "disk")
     with shelf.storage.open("subjects/herbarium/1.json") as file:
-        record = opened(file.read(), Record)
+        record = checked(file.read(), Record)
     for number in range(1, count + 1):
         label = "spring" if number == 2 else ""
         day = f"{2000 + number // 8000:04}-{number // 700 % 12 + 1:02}-{number // 25 % 28 + 1:02}"
         about = msgspec.structs.replace(
             record.profile, captured=f"{day}T{number % 24:02}:00:00+00:00", label=label
         )
-        page = sealed(msgspec.structs.replace(record, profile=about))
+        page = stamped(msgspec.structs.replace(record, profile=about))
         shelf.storage.put(f"subjects/herbarium/{number}.json", page)
     shelf.records.write_index("herbarium", is_wanted=True)
 

@@ -22,7 +22,7 @@ from playwright.sync_api import sync_playwright
 
 from zinker.demo.garden import build, close_till, replace, set_running, spoil
 from zinker.demo.story import SECRET, serving
-from zinker.shelf.record import opened, sealed
+from zinker.shelf.record import checked, stamped
 from zinker.shelf.versions import Record
 
 COMMAND = Path(sys.executable).with_name("zinker")
@@ -210,10 +210,10 @@ def _season(screen: Screen, garden: Path) -> None:
     folder = garden / "shelf/subjects/mosslight"
     first = datetime.datetime(2026, 5, 4, 18, tzinfo=datetime.UTC)
     for number in range(1, 26 * len(homes) + 1):
-        record = opened((folder / f"{number}.json").read_bytes(), Record)
+        record = checked((folder / f"{number}.json").read_bytes(), Record)
         day = first + datetime.timedelta(weeks=(number - 1) // 2, hours=number % 2)
         about = msgspec.structs.replace(record.profile, captured=day.isoformat())
-        (folder / f"{number}.json").write_bytes(sealed(msgspec.structs.replace(record, profile=about)))
+        (folder / f"{number}.json").write_bytes(stamped(msgspec.structs.replace(record, profile=about)))
     (folder / "index.json").unlink(missing_ok=True)
 
 

@@ -1,5 +1,6 @@
 """Lists: kept versions, subjects with their homes, places."""
 
+import datetime
 from collections.abc import Iterator, Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
@@ -27,16 +28,20 @@ def versions_report(versions: Sequence[Version], stale: Sequence[Version] = ()) 
     `stale` are those that were last right too long ago, and are the newest of their places.
     """
     old = {version.reference for version in stale}
-    data = [version_json(version) | {"stale": version.reference in old} for version in versions]
+
+    def data() -> list[dict[str, Any]]:
+        return [version_json(version) | {"stale": version.reference in old} for version in versions]
+
     body = tuple(versions_blocks(versions, stale))
-    return Report(Page("Kept versions", "", Facts(()), (), body), lambda: data, lambda: data)
+    return Report(Page("Kept versions", "", Facts(()), (), body), data, data)
 
 
 def versions_blocks(versions: Sequence[Version], stale: Sequence[Version] = ()) -> Iterator[Block]:
     """Yield the kept versions, a table for each subject."""
+    now = datetime.datetime.now().astimezone()
     for subject, group in groupby(versions, key=lambda version: version.subject):
         yield Heading(subject, 1 if subject == versions[0].subject else 2)
-        yield Table(_COLUMNS, tuple(map(_version_row, group)), _ROOMY)
+        yield Table(_COLUMNS, tuple(_version_row(one, now) for one in group), _ROOMY)
     if not versions:
         yield Paragraph("Nothing is kept yet. `zinker export SUBJECT` keeps the first version.")
     for version in stale:
@@ -45,7 +50,7 @@ def versions_blocks(versions: Sequence[Version], stale: Sequence[Version] = ()) 
         yield Paragraph(f"{told}: {version.reference} was last right {ago(version.known)}.", "left")
 
 
-def _version_row(version: Version) -> tuple[str, ...]:
+def _version_row(version: Version, now: datetime.datetime) -> tuple[str, ...]:
     number = f"@{version.number}"
     if version.problem:
         return number, "damaged", *([""] * (len(_COLUMNS) - 3)), version.problem
@@ -56,7 +61,7 @@ def _version_row(version: Version) -> tuple[str, ...]:
     return (
         number,
         when(version.captured),
-        age(version.known),
+        age(version.known, now),
         version.machine or "here" if version.place == "here" else version.place,
         version.machine,
         version.application_version,

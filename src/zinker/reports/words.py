@@ -16,6 +16,8 @@ _UNSEEN = re.compile(
     "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ufffe\uffff\ud800-\udfff]"
 )
 
+_UNITS = ((1000, "kB"), (1000**2, "MB"), (1000**3, "GB"))
+
 
 def visible(text: str) -> str:
     r"""Return a text from a profile so that nothing in it can act on a terminal.
@@ -23,6 +25,8 @@ def visible(text: str) -> str:
     >>> visible("a\x1b[31m")
     'a\\u001b[31m'
     """
+    if text.isprintable():  # none of those is
+        return text
     return _UNSEEN.sub(
         lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1], text
     )
@@ -53,8 +57,7 @@ def size(count: int) -> str:
     """
     if count < 1000:
         return f"{count} byte{'s' if count != 1 else ''}"
-    units = [(1000**power, unit) for power, unit in ((1, "kB"), (2, "MB"), (3, "GB"))]
-    scale, unit = next((pair for pair in units if count < 999.95 * pair[0]), units[-1])
+    scale, unit = next((pair for pair in _UNITS if count < 999.95 * pair[0]), _UNITS[-1])
     return f"{count / scale:.1f} {unit}"
 
 
@@ -91,7 +94,7 @@ def ago(captured: str, now: datetime.datetime | None = None) -> str:
 
 def when(captured: str) -> str:
     """Return a point in time as the technician's clock shows it, to the minute."""
-    return f"{datetime.datetime.fromisoformat(captured).astimezone():%Y-%m-%d %H:%M}"
+    return datetime.datetime.fromisoformat(captured).astimezone().isoformat(" ", "minutes")[:16]
 
 
 def title(part: Part | None, address: str) -> str:

@@ -1,6 +1,6 @@
 """A page as lines of text, for a terminal of some width or, uncut, for a file: the look of Zinker's text."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
@@ -116,18 +116,17 @@ def _table(block: Table, width: int) -> Iterator[Line]:
     out = block.beneath if width >= _WIDE_ENOUGH else block.beneath | block.roomy
     kept = [at for at, name in enumerate(block.head) if name not in out]
     head, *rows = ([visible(row[at]) for at in kept] for row in (block.head, *block.rows))
-    widths = [max(len(row[at]) for row in (head, *rows)) for at in range(len(head))]
-    yield line(_aligned(head, widths).rstrip(), "strong")
+    widths = [max(map(len, column)) for column in zip(head, *rows, strict=True)]
+    # Of thousands of rows, each is put together at once.
+    aligned = "".join(f"{{:<{width}}}  " for width in widths[:-1]).format
+    beneath = [at for at, name in enumerate(block.head) if name in block.beneath]
+    yield line((aligned(*head[:-1]) + head[-1]).rstrip(), "strong")
     for row, whole in zip(rows, block.rows, strict=True):
-        start = _aligned(row[:-1], widths) + "  "
+        start = aligned(*row[:-1])
         yield line((start + cut(row[-1], max(12, width - len(start)))).rstrip())
-        for name, cell in zip(block.head, whole, strict=True):
-            if name in block.beneath and cell:
+        for cell in (whole[at] for at in beneath):
+            if cell:
                 yield line(cut(f"{'':<{widths[0] + 2}}{visible(cell)}", width), "quiet")
-
-
-def _aligned(cells: Sequence[str], widths: Sequence[int]) -> str:
-    return "  ".join(f"{cell:<{w}}" for cell, w in zip(cells, widths, strict=False))
 
 
 def entry_lines(entry: Entry, width: int) -> Iterator[Line]:
