@@ -1,6 +1,8 @@
 """The shelf: what a version costs, what goes and what stays, damage found and mended, copies, old shelves."""
 
 import datetime
+import hashlib
+import itertools
 import json
 import random
 import shutil
@@ -15,7 +17,9 @@ from hypothesis import strategies as st
 
 from zinker.model.setting import Setting, encode_lines
 from zinker.shelf import delta
+from zinker.shelf.objects import Objects
 from zinker.shelf.record import checked, stamped
+from zinker.shelf.storage import FolderStorage
 from zinker.shelf.thinning import Rules, going
 from zinker.shelf.versions import Record, Version
 
@@ -551,6 +555,32 @@ def test_a_profile_folder_under_version_control_is_merged_checked_and_accepted(k
     assert kept("copy", folder, "--json").json["copied"][0]["target"] == "mosslight@3"
     kept("check", "./team/mosslight@1", "--accept", code=2)
     kept("check", "mosslight@1", "--accept", code=2)
+
+
+def test_of_many_objects_a_folder_is_listed_once_and_what_comes_and_goes_is_seen(tmp_path, monkeypatch):
+    storage, looked = FolderStorage(tmp_path), []
+    texts = (str(number).encode() for number in itertools.count())
+    digests = {hashlib.sha256(text).hexdigest(): text for text in itertools.islice(texts, 5_000)}
+    alike = {sha256: text for sha256, text in digests.items() if sha256.startswith("ab")}
+    assert len(alike) > 12
+    size = FolderStorage.size
+    monkeypatch.setattr(FolderStorage, "size", lambda own, name: looked.append(name) or size(own, name))
+    objects, other = Objects(storage), Objects(storage)
+    assert not any(map(objects.has, alike)) and len(looked) < len(alike)  # two looks each would be more
+    (kept, text), (fresh, more), *_ = alike.items()
+    with storage.batch() as batch:
+        other.keep_file(batch, kept, lambda sink: sink.write(text))
+        batch.settle()
+    assert not objects.has(kept)  # as it was when the run began
+    objects.forget()
+    assert [sha256 for sha256 in alike if objects.has(sha256)] == [kept]
+    objects.delete(kept)
+    assert not any(map(objects.has, alike))
+    with storage.batch() as batch:
+        objects.keep_file(batch, fresh, lambda sink: sink.write(more))
+        batch.settle()
+    objects.prune(fresh)
+    assert objects.has(fresh) and not objects.check(fresh)
 
 
 @pytest.mark.soak

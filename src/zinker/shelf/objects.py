@@ -338,7 +338,7 @@ class Objects:
         """Tell whether a file is to be looked for: where many are, their folder is listed instead."""
         folder, _, own = name.rpartition("/")
         self._looks[folder] += 1
-        if self._looks[folder] <= _LOOKS:
+        if self._looks[folder] <= _LOOKS or not self._storage.lists_fast:
             return True
         if folder not in self._listed:
             self._listed[folder] = frozenset(self._storage.names(folder))

@@ -23,6 +23,7 @@ class SealedStorage(Storage):
     # Elsewhere, as seen from the shelf: what is under way is where it can be flushed, and read without a key.
     folder: Path | None = None
     noun = "sealed shelf"
+    lists_fast = False  # each name is decrypted
 
     def __init__(self, inner: Storage, seal: Seal) -> None:
         self.inner, self._seal, self.told = inner, seal, inner.told

@@ -79,6 +79,8 @@ class Storage(Protocol):
     folder: Path | None
     # So many questions are asked at once, where each takes its time to be answered.
     side_by_side: int = 1
+    # Whether all names of a folder are told about as soon as a few are looked for.
+    lists_fast: bool = True
 
     def absence(self) -> str:
         """Say why it cannot be made where it should be, "" if it can."""
