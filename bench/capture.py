@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from itertools import count as count_from
 from pathlib import Path
 
-from least import least, least_of
+from least import least, least_of, least_rest
 from measure import ZINKER, Bench, Figure, Used, against, used
 
 PARSES = {
@@ -107,7 +107,9 @@ def write_files(folder: Path, count: int, size: int) -> None:
         path.write_bytes((b"%d " % number + text)[:own] if number % 2 else chosen.randbytes(own))
 
 
-def rest(bench: Bench, case: str, source: str, yardstick: str, other: list[float], *words: str) -> Figure:
+def rest(
+    bench: Bench, case: str, source: str, yardstick: str, other: list[float], *words: str
+) -> Iterator[Figure]:
     """Measure what no way of reading could save, with the yardstick of the case before."""
     profile = str(bench.base / "whole.zinker")
     bench.zinker("export", *words, "--to", profile, "--replace")
@@ -116,7 +118,8 @@ def rest(bench: Bench, case: str, source: str, yardstick: str, other: list[float
         run = [sys.executable, "-c", REST, profile, source, str(bench.base / f"rest-{number}")]
         taken.append(float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout))
     told = f"{case}: what does not depend on how it is read"
-    return Figure.ratio(told, yardstick, taken, other)
+    yield Figure.ratio(told, yardstick, taken, other)
+    yield least_rest(bench, case, Path(profile), yardstick, other)
 
 
 def document(bench: Bench, case: str, aim: float, path: Path, parses: list[str]) -> Iterator[Figure]:
@@ -135,7 +138,7 @@ def document(bench: Bench, case: str, aim: float, path: Path, parses: list[str])
     yardstick = f"a plain parse ({parses[fastest]})"
     yield against(case, yardstick, taken, others[fastest], aim)
     whole = [one.processor for one in others[fastest]]
-    yield rest(bench, case, str(path), yardstick, whole, "herbarium", "--place", "disk")
+    yield from rest(bench, case, str(path), yardstick, whole, "herbarium", "--place", "disk")
     yield least_of(bench, case, path.name.rpartition(".")[2], path, yardstick, whole)
 
 

@@ -109,7 +109,7 @@ def floor(bench: Bench, profile: Path) -> float:
     return float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout)
 
 
-def kept(bench: Bench, case: str, aim: float, *words: str) -> Iterator[Figure]:
+def kept(bench: Bench, case: str, aim: float, source: Path, *words: str) -> Iterator[Figure]:
     """Measure an export to a new shelf in turns with the floor."""
     profile = bench.base / "floor.zinker"
     bench.zinker("export", *words, "--to", str(profile))
@@ -121,9 +121,9 @@ def kept(bench: Bench, case: str, aim: float, *words: str) -> Iterator[Figure]:
         other.append(floor(bench, profile))
     taken, peak = [one.processor for one in own], max(one.peak for one in own)
     yield Figure.ratio(case, YARDSTICK, taken, other, aim, peak)
-    yield rest(bench, case, "", YARDSTICK, other, *words)
-    if (bench.base / words[0]).is_file():  # of a hive, reading alone would be a program of its own
-        yield least_of(bench, case, "text", bench.base / words[0], YARDSTICK, other)
+    yield from rest(bench, case, "", YARDSTICK, other, *words)
+    kind = "text" if source.suffix == ".reg" else "hive"
+    yield least_of(bench, case, kind, source, YARDSTICK, other)
 
 
 def text(bench: Bench, each: int = 8, told: str = "") -> Iterator[Figure]:
@@ -131,7 +131,7 @@ def text(bench: Bench, each: int = 8, told: str = "") -> Iterator[Figure]:
     path = bench.base / "big.reg"
     write_text(path, keys(VALUES, each))
     case = f"{VALUES:,} values of registration text, {told or '8 a key'} → the shelf"
-    yield from kept(bench, case, 5, str(path))
+    yield from kept(bench, case, 5, path, str(path))
 
 
 def telling(bench: Bench) -> Iterator[Figure]:
@@ -152,8 +152,10 @@ def telling(bench: Bench) -> Iterator[Figure]:
 
 def hive(bench: Bench) -> Iterator[Figure]:
     """Keep a branch of a hive."""
-    write_hive_file(with_hive(bench), keys(VALUES))
-    yield from kept(bench, f"{VALUES:,} values of a hive → the shelf", 6, "software", "--place", "disk")
+    file = with_hive(bench)
+    write_hive_file(file, keys(VALUES))
+    case = f"{VALUES:,} values of a hive → the shelf"
+    yield from kept(bench, case, 6, file, "software", "--place", "disk")
 
 
 def compared(bench: Bench) -> Iterator[Figure]:

@@ -57,12 +57,12 @@ def processor_seconds(command: list[str], environment: dict[str, str]) -> float:
 def garden(folder: Path) -> Path:
     """Build the demo garden, with a few versions on its shelf; returns what ZINKER_HOME is then."""
     from zinker.demo.garden import build
-    from zinker.jobs import export, load_setup
+    from zinker.jobs import Keeping, export, load_setup
 
     home = build(folder / "garden") / "zinker-home"
     os.environ["ZINKER_HOME"] = str(home)
     for label in ("season-start", "before-update", "agreed"):
-        export(load_setup(), "mosslight", place="potting-shed", label=label, again=True)
+        export(load_setup(), "mosslight", "potting-shed", Keeping(label=label, again=True))
     return home
 
 
