@@ -139,6 +139,27 @@ def test_an_unreadable_file_is_named_and_the_rest_is_taken(kept):
 
 
 @pytest.mark.skipif(os.name == "nt", reason="modes are not Windows's")
+def test_one_home_of_a_part_may_be_closed_and_another_one_not(garden):
+    home = garden.path / "potting-shed/Users/ivy"
+    (garden.path / "subjects/sieve.subject.toml").write_text(
+        'format = 1\nid = "sieve"\ntitle = "Sieve"\n[[part]]\nid = "meshes"\nstore = "file"\nformat = "whole"\n'
+        'path = "{home}/open/**"\n[[part.home]]\nid = "more"\nformat = "whole"\npath = "{home}/closed/**"\n'
+    )
+    files = [home / "open/a.txt", home / "closed/b.txt"]
+    for file in files:
+        file.parent.mkdir()
+        file.write_text("fine")
+    garden("export", "sieve", "--place", "potting-shed")
+    for file in files:
+        file.write_text("coarse")
+    files[1].parent.chmod(0o555)
+    words = ("import", "sieve", "--place", "potting-shed", "--yes", "--leave-unwritable")
+    done = garden(*words, code=1, wrapper=without_rights())
+    assert "more:b.txt" in done.out and "no right to write in" in done.out
+    assert [file.read_text() for file in files] == ["fine", "coarse"]
+
+
+@pytest.mark.skipif(os.name == "nt", reason="modes are not Windows's")
 def test_a_read_only_target_is_refused(kept):
     kept.spoil()
     (kept.settings / "devices").chmod(0o555)

@@ -62,7 +62,7 @@ class FileHome(Home):
         self._tree = top if isinstance(top, Tree) else Tree(top)
         self._reader = reader or formats.Reader()
         self._missing: dict[Path, int] = {}  # how many folders would have to be made, by folder
-        self._closed: dict[str, str] = {}  # why nothing can be written there, by folder
+        self._closed: dict[tuple[str, str], str] = {}  # why nothing can be written there, by home and folder
         # What is being read of another machine before it is asked for.
         self._pool = ThreadPoolExecutor(self._tree.side_by_side) if self._tree.side_by_side else None
         self._ahead: dict[str, Future[Reading]] = {}
@@ -272,7 +272,8 @@ class FileHome(Home):
         return False
 
     def _why_closed(self, document: str) -> str:
-        folder = document.rpartition("/")[0]
+        root, name = self._root(document)
+        folder = root.id, name.rpartition("/")[0]
         if folder not in self._closed:
             self._closed[folder] = self._why_folder_closed(document)
         if self._closed[folder]:
