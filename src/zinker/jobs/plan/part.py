@@ -1,6 +1,7 @@
 """Planning one part of an import: two snapshots become differences, which `documents` makes a plan of."""
 
 from collections.abc import Iterable, Iterator, Mapping
+from functools import partial
 from itertools import groupby
 from typing import NamedTuple
 
@@ -20,7 +21,7 @@ from zinker.model.plan import DocumentChange, LeftAlone
 from zinker.model.profile import Snapshot
 from zinker.model.setting import DOCUMENT, WITHHELD, Setting, decode_line, encode_line
 from zinker.model.where import Where
-from zinker.stores.home import NoHome
+from zinker.stores.home import Home, NoHome
 from zinker.subjects.subject import Part
 
 
@@ -47,47 +48,23 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
     except NoHome as error:
         why = LeftAlone(part.id, "", "", error.why, reason="no-home")
         return PartPlan(left=(why,) if record and record.documents else ())
-    live_heads: dict[str, FileState] = {}
-    source_heads: dict[str, FileState] = {}
     origins = {name: old for (id, old), name in sides.source.crosswalk.renames.items() if id == part.id}
     progress, known = sides.session.setup.progress, record.settings if record else 0
     counter = _Counter(part, selection, sides.options.own(part), origins, progress, known)
+    live_heads: dict[str, FileState] = {}
+    source_heads: dict[str, FileState] = {}
     source = _marked(part, sides.source, sides.session.withholder)
     found: Iterable[Difference] = differences(
         part.id,
         _noting_heads(sides.live.pieces(part.id), live_heads),
         _noting_heads(counter.counted(source), source_heads),
     )
-    found = paired_by_case(found) if home.traits.folds_case else list(found)
-    wanted: list[Difference] = []
-    stays: list[Difference] = []
-    for difference in found:
-        if selection.has(part, difference.document, origins.get(difference.document, "")):
-            goes = sides.options.exact or _is_removed(sides.source, difference)
-            (wanted if goes or difference.after is not None else stays).append(difference)
-
-    def complete(change: DocumentChange) -> tuple[DocumentChange | None, list[LeftAlone]]:
-        live = sides.session.as_captured(part, change.document) if change.before is not None else None
-        return with_result(sides.session, part, change, live, sides.source)
-
+    found = paired_by_case(found) if home.traits.folds_case else found
+    meant = [one for one in found if selection.has(part, one.document, origins.get(one.document, ""))]
     planner = PartPlanner(
-        PartCase(
-            part,
-            home,
-            sides.session.place.told,
-            live_heads,
-            source_heads,
-            tuple(p for p in sides.live.manifest.problems if p.part == part.id and p.is_unknown),
-            tuple(p for p in sides.source.manifest.problems if p.part == part.id and p.is_unknown),
-            sides.source.manifest.machine == sides.session.place.machine,
-            sides.source.secrets,
-            sides.source.originals,
-            sides.source.crosswalk.renames,
-            sides.source.attachment_size,
-            sides.options,
-        ),
-        complete,
+        _case(sides, part, home, live_heads, source_heads), partial(_completed, sides, part)
     )
+    wanted, stays = _wanted(sides, meant)
     differing = 0
     for document, group in groupby(wanted, key=lambda difference: difference.document):
         those = list(group)
@@ -98,6 +75,44 @@ def plan_part(sides: Sides, part: Part, selection: Selection) -> PartPlan:
         counter.counts(d.document, d.address, d.before) and asked(part, d.document, d.address) for d in stays
     )
     return planner.result(counter.total - differing)._replace(only_here=only_here)
+
+
+def _wanted(sides: Sides, found: Iterable[Difference]) -> tuple[list[Difference], list[Difference]]:
+    """Part the differences: what is to be written, and what only the place has, which stays."""
+    wanted: list[Difference] = []
+    stays: list[Difference] = []
+    for one in found:
+        goes = sides.options.exact or _is_removed(sides.source, one)
+        (wanted if goes or one.after is not None else stays).append(one)
+    return wanted, stays
+
+
+def _case(
+    sides: Sides, part: Part, home: Home, live: dict[str, FileState], source: dict[str, FileState]
+) -> PartCase:
+    """Return what planning a part goes by; `live` and `source` are its documents as files, on either side."""
+    return PartCase(
+        part,
+        home,
+        sides.session.place.told,
+        live,
+        source,
+        tuple(p for p in sides.live.manifest.problems if p.part == part.id and p.is_unknown),
+        tuple(p for p in sides.source.manifest.problems if p.part == part.id and p.is_unknown),
+        sides.source.manifest.machine == sides.session.place.machine,
+        sides.source.secrets,
+        sides.source.originals,
+        sides.source.crosswalk.renames,
+        sides.source.attachment_size,
+        sides.options,
+    )
+
+
+def _completed(
+    sides: Sides, part: Part, change: DocumentChange
+) -> tuple[DocumentChange | None, list[LeftAlone]]:
+    live = sides.session.as_captured(part, change.document) if change.before is not None else None
+    return with_result(sides.session, part, change, live, sides.source)
 
 
 def _is_removed(source: Snapshot, found: Difference) -> bool:
