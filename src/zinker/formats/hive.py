@@ -11,6 +11,7 @@ read is named while the rest goes on.
 
 import contextlib
 import struct
+from codecs import utf_16_le_decode  # `bytes.decode` looks for it anew each time
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Final, NamedTuple
@@ -28,7 +29,7 @@ _PLAIN_NAME = 0x20  # flag of a key whose name has a byte for each character
 _PLAIN_VALUE_NAME = 1
 
 _key = struct.Struct("<2sH16xI4xI4xII28xHH").unpack_from
-_value = struct.Struct("<2sHIIIH").unpack_from
+_value = struct.Struct("<i2sHIIIH").unpack_from  # with the size of its cell
 _size = struct.Struct("<i").unpack_from
 _u32 = struct.Struct("<I").unpack_from
 _u32_pair = struct.Struct("<II").unpack_from
@@ -90,9 +91,14 @@ class Hive:
 
     def below(self, key: int, damages: list[Damage], address: str) -> list[tuple[str, int]]:
         """Return the names and places of the keys right below a key, as far as they can be read."""
-        found: list[tuple[str, int]] = []
+        return [(one.name, at) for one, at in self._below(key, damages, address)]
+
+    def _below(
+        self, key: int, damages: list[Damage], address: str, known_as: Key | None = None
+    ) -> list[tuple[Key, int]]:
+        found: list[tuple[Key, int]] = []
         try:
-            places = self._subkeys(self.key(key))
+            places = self._subkeys(known_as or self.key(key))
         except _Broken as error:
             places = self._searched.get(key, [])
             saved = f"; {len(places)} were found by searching the file" if places else ""
@@ -100,22 +106,30 @@ class Hive:
         known: set[str] = set()
         for at in places:
             try:
-                name = self.key(at).name
+                one = self.key(at)
             except _Broken as error:
                 damages.append(Damage(address, f"a subkey of it cannot be read: {error}"))
                 continue
-            if folded(name) in known:
-                damages.append(Damage(address, f"the subkey {name!a} is there twice; the first counts"))
+            name = folded(one.name)
+            if name in known:
+                damages.append(Damage(address, f"the subkey {one.name!a} is there twice; the first counts"))
                 continue
-            known.add(folded(name))
-            found.append((name, at))
+            known.add(name)
+            found.append((one, at))
         return found
 
     def values(self, key: int, damages: list[Damage], address: str) -> list[tuple[str, int, bytes]]:
         """Return name, type number and bytes of a key's values, as far as they can be read."""
+        try:
+            return self._values(self.key(key), damages, address)
+        except _Broken as error:
+            damages.append(Damage(address, f"its values cannot be read: {error}"))
+            return []
+
+    def _values(self, key: Key, damages: list[Damage], address: str) -> list[tuple[str, int, bytes]]:
         found: list[tuple[str, int, bytes]] = []
         try:
-            places = self._value_list(self.key(key))
+            places = self._value_list(key)
         except _Broken as error:
             damages.append(Damage(address, f"its values cannot be read: {error}"))
             return []
@@ -138,20 +152,21 @@ class Hive:
     def blocks(self, path: Sequence[str], damages: list[Damage]) -> Iterator[Block]:
         """Yield all settings at and below a path; raises `KeyError`."""
         seen: set[int] = set()
-        waiting = [("", self.find(path))]
+        top = self.find(path)
+        waiting = [("", self.key(top), top)]
         while waiting:
-            address, key = waiting.pop()
-            if key in seen:
+            address, key, at = waiting.pop()
+            if at in seen:
                 damages.append(Damage(address, "the key leads back to itself, or belongs to another one"))
                 continue
-            seen.add(key)
-            subkeys = self.below(key, damages, address)
-            waiting += [(f"{address}{pointer(name)}", at) for name, at in reversed(subkeys)]
+            seen.add(at)
+            subkeys = self._below(at, damages, address, key)
+            waiting += [(f"{address}{pointer(one.name)}", one, at) for one, at in reversed(subkeys)]
             prefix, is_odd = f"{address}/", is_escaped(address)
             block = []
-            for name, number, data in self.values(key, damages, address):
+            for name, number, data in self._values(key, damages, address):
                 if number == SZ and data[-2:] == b"\0\0" and not len(data) % 2:
-                    ending = text_tail(data[:-2].decode("utf-16-le", "surrogatepass"))
+                    ending = text_tail(utf_16_le_decode(data[:-2], "surrogatepass", True)[0])
                 elif number == DWORD and len(data) == 4:
                     ending = f'"dword",{int.from_bytes(data, "little")}]'
                 else:
@@ -240,14 +255,18 @@ class Hive:
 
     def _value(self, at: int) -> tuple[str, int, int, int, int]:
         """Return name, size, offset of the data, type number, and where the value itself begins."""
-        start, end = self._cell(at, 20)
-        sign, length, size, offset, number, flags = _value(self._data, start)
-        if sign != b"vk" or start + 20 + length > end:
+        start = BASE + at
+        if at % 8 or start + 24 > self._end:
+            self._cell(at, 20)  # says what is wrong with it
+        cell, sign, length, size, offset, number, flags = _value(self._data, start)
+        if cell > -24 or start - cell > self._end:
+            self._cell(at, 20)
+        if sign != b"vk" or 24 + length > -cell:
             raise _Broken(f"there is no value at {at:#x}")
-        name = self._data[start + 20 : start + 20 + length]
+        name = self._data[start + 24 : start + 24 + length]
         if flags & _PLAIN_VALUE_NAME:
-            return name.decode("latin-1"), size, offset, number, start
-        return _text(name, False), size, offset, number, start
+            return name.decode("latin-1"), size, offset, number, start + 4
+        return _text(name, False), size, offset, number, start + 4
 
     def _bytes(self, size: int, offset: int, start: int) -> bytes:
         if size & _INLINE:
