@@ -132,6 +132,9 @@ def test_an_unreadable_file_is_named_and_the_rest_is_taken(kept):
     done = kept("export", "mosslight", "--place", "potting-shed", code=1, wrapper=without_rights())
     assert "Device presets, bench-west.json: no right to do that there" in done.out
     assert len(kept("show", "mosslight@2", "--json", code=1).json["settings"]) > 40
+    one = kept("show", "mosslight@2", "--document", "bench-west.json", code=1).out
+    assert "bench-west.json: no right to do that there" in one and "0 settings." in one
+    kept("show", "mosslight@2", "--document", "bench-east.json")
     found = kept("compare", "mosslight@1", "--json", code=1, wrapper=without_rights()).json
     assert found["differences"] == [] and found["not_compared"][0]["document"] == "bench-west.json"
     done = kept("import", "mosslight@1", "--place", "potting-shed", "--yes", code=1, wrapper=without_rights())

@@ -95,7 +95,10 @@ def selected(
             raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
     chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
     selection = Selection(chosen, instance, documents)
-    selection.check(((id, name) for id in held for name in source.snapshot.documents(id)), source.name)
+    known = [(id, name) for id in held for name in source.snapshot.documents(id)]
+    # What could not be read was there all the same.
+    known += [(p.part, p.document) for p in source.manifest.problems if p.document]
+    selection.check(known, source.name)
     return selection
 
 
