@@ -119,7 +119,7 @@ def rest(
         taken.append(float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout))
     told = f"{case}: what does not depend on how it is read"
     yield Figure.ratio(told, yardstick, taken, other)
-    yield least_rest(bench, case, Path(profile), yardstick, other)
+    yield least_rest(bench, case, Path(profile), yardstick, other, *([source] if source else []))
 
 
 def document(bench: Bench, case: str, aim: float, path: Path, parses: list[str]) -> Iterator[Figure]:

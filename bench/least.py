@@ -29,6 +29,8 @@ def read_back(path):
 _ROWS = """
 rows.sort()
 assert keep("\\n".join(rows).encode(), sys.argv[2]) == read_back(sys.argv[2])[1]
+for path in sys.argv[3:]:  # a document is kept as the file that it is, too
+    assert keep(open(path, "rb").read(), sys.argv[2] + ".file") == read_back(sys.argv[2] + ".file")[1]
 """
 _TEXT = """
 from binascii import b2a_base64
@@ -163,9 +165,9 @@ PROGRAMS = {
 }
 
 
-def least(bench: Bench, kind: str, source: Path, target: Path) -> Used:
-    """Run one of the programs on a source; it keeps that at a target."""
-    return used([sys.executable, "-c", PROGRAMS[kind], str(source), str(target)], bench.env)
+def least(bench: Bench, kind: str, source: Path, target: Path, *files: Path) -> Used:
+    """Run one of the programs on a source; it keeps that at a target, and some files beside it."""
+    return used([sys.executable, "-c", PROGRAMS[kind], *map(str, (source, target, *files))], bench.env)
 
 
 def least_of(bench: Bench, case: str, kind: str, source: Path, yardstick: str, other: list[float]) -> Figure:
@@ -173,19 +175,23 @@ def least_of(bench: Bench, case: str, kind: str, source: Path, yardstick: str, o
     taken = []
     (bench.base / "bare_program.py").write_text(BARE)
     start = [sys.executable, "-c", "from bare_program import run; run()", "hello", "fern"]
+    files = [source] if kind in ("ini", "json") else []
     for number in range(bench.rounds):
-        done = least(bench, kind, source, bench.base / f"least-{number}").processor
+        done = least(bench, kind, source, bench.base / f"least-{number}", *files).processor
         taken.append(done + used(start, bench.env | {"PYTHONPATH": str(bench.base)}).processor)
     return Figure.ratio(f"{case}: a bare loop in its place", yardstick, taken, other)
 
 
-def least_rest(bench: Bench, case: str, profile: Path, yardstick: str, other: list[float]) -> Figure:
+def least_rest(
+    bench: Bench, case: str, profile: Path, yardstick: str, other: list[float], *files: str
+) -> Figure:
     """Measure the least that sorting, encoding, hashing, packing, flushing and reading back take."""
     lines, taken = bench.base / "lines-of-all.jsonl", []
     with zipfile.ZipFile(profile) as members:
         settings = [one for one in members.infolist() if one.filename.startswith("settings/")]
         lines.write_bytes(members.read(max(settings, key=lambda one: one.file_size)))
     for number in range(bench.rounds):
-        run = [sys.executable, "-c", PROGRAMS["rest"], str(lines), str(bench.base / f"least-rest-{number}")]
+        target = str(bench.base / f"least-rest-{number}")
+        run = [sys.executable, "-c", PROGRAMS["rest"], str(lines), target, *files]
         taken.append(float(subprocess.run(run, env=bench.env, capture_output=True, check=True).stdout))
     return Figure.ratio(f"{case}: of a bare loop, what does not", yardstick, taken, other)
