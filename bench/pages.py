@@ -8,7 +8,7 @@ takes is the processor time of whole commands.
 from collections.abc import Iterator
 from pathlib import Path
 
-from measure import Bench, Figure
+from measure import Bench, Figure, Used
 from playwright.sync_api import sync_playwright
 from registry import keys, write_text
 from tenant import POLICIES, TenantBench
@@ -51,7 +51,12 @@ def written(bench: Bench, name: str, aim: float | None, what: str, *command: str
     """Write a report."""
     path = bench.base / name
     ends = int("compare" in command)
-    (taken,) = bench.in_turns(lambda: bench.zinker(*command, "--output", str(path), "--replace", ends=ends))
+
+    def run() -> Used:
+        path.unlink(missing_ok=True)
+        return bench.zinker(*command, "--output", str(path), ends=ends)
+
+    (taken,) = bench.in_turns(run)
     told = f"`{command[0]}`, {what} → {path.suffix[1:].upper()}"
     return Figure(told, "", [one.processor for one in taken], aim, "s", max(one.peak for one in taken))
 
