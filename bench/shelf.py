@@ -83,8 +83,10 @@ def history(bench: Bench, settings: int = 100_000, count: int = 200) -> Iterator
         write_text(text, found)
         bench.zinker("export", str(text))
     (subject,) = shelf_of(bench).subjects()
+    key, rows = found[at]
+    address = "/".join(("/SOFTWARE", *key.split("\\"), rows[0][0]))
     own, other = bench.in_turns(
-        lambda: bench.zinker("history", subject, "--address", f"/{found[at][1][0][0]}"),
+        lambda: bench.zinker("history", subject, "--address", address),
         lambda: bench.zinker("show", f"{subject}@{count}", "--find", "no such"),
     )
     case = f"`history` of one setting over {count} versions of {settings:,}"
