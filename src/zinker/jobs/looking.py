@@ -1,6 +1,7 @@
 """Looking at settings, in a profile or at a place, without changing anything."""
 
 from collections.abc import Iterator
+from itertools import chain
 
 import msgspec
 
@@ -72,11 +73,7 @@ def show(
             order = {part.id: number for number, part in enumerate(subject.part)}
             settings.sort(key=lambda item: (order.get(item[0], 0), item[1].key))
         titles = titles_in(subject, source.snapshot)
-        unread = tuple(
-            problem
-            for problem in source.manifest.problems
-            if problem.is_unknown and _is_meant(problem, parts, selection, source)
-        )
+        unread = tuple(_unread(source, parts, selection))
         shown = Shown(source.told, source.manifest, subject, tuple(settings), layers, titles, unread=unread)
         return _secrets_of(shown) if secrets else shown
 
@@ -95,23 +92,25 @@ def selected(
             raise unknown("part", id, held, f"{source.name} holds {', '.join(held) or 'nothing'}.")
     chosen = tuple(part for id in parts or held if subject and (part := subject.find_part(id)))
     selection = Selection(chosen, instance, documents)
-    known = [(id, name) for id in held for name in source.snapshot.documents(id)]
+    known = ((id, name) for id in held for name in source.snapshot.documents(id))
     # What could not be read was there all the same.
-    known += [(p.part, p.document) for p in source.manifest.problems if p.document]
-    selection.check(known, source.name)
+    unread = ((problem.part, problem.document) for problem in source.manifest.problems if problem.document)
+    selection.check(chain(known, unread), source.name)
     return selection
 
 
-def _is_meant(problem: Problem, parts: tuple[str, ...], selection: Selection, source: Source) -> bool:
-    """Whether what could not be read is, or may be, among what was asked for."""
-    if parts and problem.part not in parts:
-        return False
-    part = next((part for part in selection.parts if part.id == problem.part), None)
-    if part is None or not problem.document:
-        return True
-    # A line of a file that holds a registry may be of any branch.
-    is_document = traits_of(part.store).has_files or problem.document in source.snapshot.documents(part.id)
-    return not is_document or selection.has(part, problem.document)
+def _unread(source: Source, parts: tuple[str, ...], selection: Selection) -> Iterator[Problem]:
+    """Yield what could not be read, and is, or may be, among what was asked for."""
+    meant = {part.id: part for part in selection.parts} if selection.is_narrow else {}
+    named = {id: frozenset(source.snapshot.documents(id)) for id in meant}
+    for problem in source.manifest.problems:
+        if not problem.is_unknown or (parts and problem.part not in parts):
+            continue
+        part, document = meant.get(problem.part), problem.document
+        # A line of a file that holds a registry may be of any branch.
+        is_known = part and document and (traits_of(part.store).has_files or document in named[part.id])
+        if part is None or not is_known or selection.has(part, document):
+            yield problem
 
 
 def _secrets_of(shown: Shown) -> Shown:
