@@ -199,8 +199,6 @@ def run() -> None:
             signal.signal(getattr(signal, name), terminated)
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:  # in the background, it may be ignored
         signal.signal(signal.SIGINT, terminated)
-    # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
-    gc.set_threshold(200_000, 50, 50)
     try:
         # What stands for several files, or for a place's own folder, is for the command to understand.
         _call(app_for(_words()))
@@ -216,3 +214,5 @@ def run() -> None:
             sys.stdout.flush()
         finally:  # all that was begun has ended; what is only being read need not be waited for
             os._exit(INTERRUPTED)
+    finally:
+        gc.freeze()  # on its way out, Python would look for cycles in all that there is, again and again

@@ -4,7 +4,6 @@ import contextlib
 import os
 import re
 import shutil
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -16,6 +15,8 @@ _NAME = re.compile(r"zinker-run-(\d+)-\w+", re.ASCII)
 @contextlib.contextmanager
 def scratch_folder() -> Iterator[Path]:
     """Make a folder that only its owner may look into, and remove it afterwards; raises `OSError`."""
+    import tempfile
+
     folder = Path(tempfile.mkdtemp(prefix=f"zinker-run-{os.getpid()}-"))
     try:
         yield folder
@@ -25,6 +26,8 @@ def scratch_folder() -> Iterator[Path]:
 
 def sweep_scratch() -> None:
     """Remove the folders of runs that are dead."""
+    import tempfile
+
     for name in os.listdir(tempfile.gettempdir()):
         found = _NAME.fullmatch(name)
         if found and not is_running(int(found[1])):

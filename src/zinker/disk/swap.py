@@ -5,7 +5,6 @@ nothing can be swapped: `can_exchange` says so.
 """
 
 import contextlib
-import ctypes
 import errno
 import os
 import sys
@@ -22,6 +21,8 @@ _UNKNOWN = (errno.EINVAL, errno.ENOSYS, errno.ENOTSUP)
 def _renameat2() -> Any:
     if sys.platform != "linux":
         return None
+    import ctypes
+
     with contextlib.suppress(OSError, AttributeError):
         call = ctypes.CDLL(None, use_errno=True).renameat2
         call.argtypes = (ctypes.c_int, ctypes.c_char_p, ctypes.c_int, ctypes.c_char_p, ctypes.c_uint)
@@ -37,6 +38,8 @@ def _renamed(one: str, other: str, folder: int | None, flags: int) -> bool:
         return False
     if call(at, os.fsencode(one), at, os.fsencode(other), flags) == 0:
         return True
+    import ctypes
+
     number = ctypes.get_errno()
     if number in _UNKNOWN:
         return False
@@ -74,6 +77,8 @@ def rename_new(old: str, new: str, folder: int | None) -> None:
 def flush_disk(folder: int) -> None:
     """Flush the disk that an open folder is on; everything, where the system has nothing narrower."""
     if sys.platform == "linux":
+        import ctypes
+
         with contextlib.suppress(AttributeError):
             if ctypes.CDLL(None, use_errno=True).syncfs(folder) == 0:
                 return

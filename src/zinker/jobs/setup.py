@@ -8,18 +8,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import msgspec
-from platformdirs import user_config_path
 
 from zinker.disk.own_folder import own_folder
 from zinker.jobs.shelves import ShelfEntries, Shelves
 from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.model.names import unknown
-from zinker.places.account import AccountPlace
 from zinker.places.folder import FolderPlace
 from zinker.places.here import Here
 from zinker.places.place import Place
 from zinker.shelf.thinning import DAYS, Rules, days_of
-from zinker.stores.registry import ROOTS
 from zinker.stores.tenants.service import Directory, Limits, People, Service, is_open
 from zinker.subjects.catalogue import VARIABLES, Catalogue
 from zinker.subjects.subject import Id, Strict
@@ -180,6 +177,8 @@ class Setup(Shelves):
         self._answered.add(base)  # it may take its time, and is not asked again
         if not account:
             return place
+        from zinker.places.account import AccountPlace
+
         other = AccountPlace(place, account)
         other.check()
         return other
@@ -299,6 +298,8 @@ class Setup(Shelves):
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
         _check_folders(name, entry.folders)
         for key, path in entry.hives.items():
+            from zinker.stores.registry import ROOTS
+
             if not key.upper().startswith(ROOTS) or path.startswith("/") or ".." in path.split("/"):
                 why = f"place {name}: hives.{key!r} = {path!r} is not a registry key with the path of a file below"
                 raise WrongUsage("Configuration not read", why, f"Keys begin with {' or '.join(ROOTS)}.")
@@ -324,15 +325,23 @@ def _directory(entry: str | DirectoryEntry | None) -> Directory:
     return Directory(groups=groups, users=users)
 
 
+def _usual_file() -> Path:
+    if own := os.environ.get("ZINKER_HOME"):
+        return Path(own, "zinker.toml")
+    from platformdirs import user_config_path
+
+    return user_config_path("zinker", appauthor=False) / "zinker.toml"
+
+
 def load_setup(configuration: Path | None = None) -> Setup:
     """Read the configuration: the file given, `ZINKER_CONFIG`, or `zinker.toml` in the usual folder.
 
     Without such a file there is the place `here` and a shelf in Zinker's own folder. `ZINKER_HOME` moves
     that folder. Raises `WrongUsage` for a file that is missing or wrong.
     """
-    own, home = os.environ.get("ZINKER_HOME"), own_folder()
+    home = own_folder()
     named = configuration or (Path(value) if (value := os.environ.get("ZINKER_CONFIG")) else None)
-    path = named or (Path(own) if own else user_config_path("zinker", appauthor=False)) / "zinker.toml"
+    path = named or _usual_file()
     if named is None and not path.exists():
         return Setup(Configuration(), home, home)
     entries = load(path, Configuration, "Configuration not read")

@@ -3,7 +3,7 @@
 import getpass
 from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
@@ -13,9 +13,10 @@ from zinker.model.system import asked
 from zinker.places.homes import homes_below
 from zinker.places.on_disk import OnDisk
 from zinker.places.place import Process
-from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.registry import Registry, in_view
-from zinker.stores.simulated_registry import SimulatedRegistry
+
+if TYPE_CHECKING:
+    from zinker.stores.desktop_db import SettingsDatabase
+    from zinker.stores.registry import Registry
 
 # A folder that only one operating system has, by which the disk of a dead machine is known.
 _SIGNS = {"Windows/System32": "Windows", "System/Library/CoreServices": "macOS"}
@@ -86,16 +87,20 @@ class FolderPlace(OnDisk):
         """The folder itself."""
         return self._path
 
-    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
+    def registry(self, view: Literal[0, 32, 64] = 0) -> "Registry | None":
         """Return the simulated registry, if there is one, or that of the hives on the disk."""
+        from zinker.stores.registry import in_view
+
         if self._file is not None and self._workstation().registry is not None:
+            from zinker.stores.simulated_registry import SimulatedRegistry
+
             return in_view(SimulatedRegistry(self._file), view)
-        from zinker.stores.hive_registry import HiveRegistry  # only what looks into one needs it
+        from zinker.stores.hive_registry import HiveRegistry
 
         hives = HiveRegistry(self._path, self.folder("home"), self._hives)
         return in_view(hives, view) if hives.is_there else None
 
-    def desktop_db(self) -> SettingsDatabase | None:
+    def desktop_db(self) -> "SettingsDatabase | None":
         """Return the settings database on the disk, if there is one."""
         from zinker.stores.gvdb_database import DiskDatabase
 

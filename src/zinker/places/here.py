@@ -7,13 +7,15 @@ import platform
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from zinker.model.system import asked, system_kind
 from zinker.places.homes import folders_of, homes_below
 from zinker.places.place import Place, Process
-from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.registry import Registry
+
+if TYPE_CHECKING:
+    from zinker.stores.desktop_db import SettingsDatabase
+    from zinker.stores.registry import Registry
 
 # Programs that run other programs: the name that counts is that of their first argument.
 _INTERPRETERS = ("python", "perl", "ruby", "node", "java", "bash", "sh")
@@ -75,7 +77,7 @@ class Here(Place):
         own = Path.home().relative_to(self.top).as_posix() if kind == "windows" else ""
         return homes_below(self.top, kind, own)
 
-    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
+    def registry(self, view: Literal[0, 32, 64] = 0) -> "Registry | None":
         """Return the registry of this workstation, where it has one: on Windows."""
         try:
             import winreg
@@ -85,7 +87,7 @@ class Here(Place):
 
         return WindowsRegistry(winreg, view)
 
-    def desktop_db(self) -> SettingsDatabase | None:
+    def desktop_db(self) -> "SettingsDatabase | None":
         """Return the desktop's settings database of whoever runs this; raises `DatabaseError`."""
         if sys.platform != "linux":
             return None

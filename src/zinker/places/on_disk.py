@@ -7,7 +7,6 @@ from pathlib import Path, PurePosixPath
 
 from zinker.model.errors import Refused
 from zinker.model.system import System, system_kind
-from zinker.places.account import sids
 from zinker.places.homes import SHARED, folders_of
 from zinker.places.place import Place
 
@@ -69,6 +68,8 @@ class OnDisk(Place):
 
     def account_names(self) -> list[str]:
         """Return the accounts that have homes there, and those of its registry."""
+        from zinker.places.account import sids
+
         listed: list[str] = []
         with contextlib.suppress(Refused):  # a registry over the network need not answer
             if (registry := self.registry()) is not None:

@@ -9,12 +9,12 @@ import msgspec
 
 from zinker.disk.files import open_regular
 from zinker.model.names import place_told
-from zinker.stores.credentials import Credential
-from zinker.stores.desktop_db import SettingsDatabase
-from zinker.stores.registry import Registry
 
 if TYPE_CHECKING:
     from zinker.disk.tree import Tree
+    from zinker.stores.credentials import Credential
+    from zinker.stores.desktop_db import SettingsDatabase
+    from zinker.stores.registry import Registry
     from zinker.stores.tenants.tenant import Tenant
 
 
@@ -57,7 +57,7 @@ class Place(ABC):
         """The operating system, or "" if it is unknown."""
 
     @property
-    def credential(self) -> Credential | None:
+    def credential(self) -> "Credential | None":
         """What signs in there; None where nothing has to."""
         return None
 
@@ -115,14 +115,14 @@ class Place(ABC):
         """Return a path as programs at the place itself write it."""
         return str(path)
 
-    def registry(self, view: Literal[0, 32, 64] = 0) -> Registry | None:
+    def registry(self, view: Literal[0, 32, 64] = 0) -> "Registry | None":
         """Return the place's registry, if it has one that Zinker can reach.
 
         `view` is that of programs of 32 or 64 bits; 0 is the system's own.
         """
         return None
 
-    def desktop_db(self) -> SettingsDatabase | None:
+    def desktop_db(self) -> "SettingsDatabase | None":
         """Return the desktop's settings database there, if there is one; raises `DatabaseError`."""
         return None
 

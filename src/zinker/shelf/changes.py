@@ -13,10 +13,8 @@ back. It is found through the file `changes/open/<number>`, so that looking for 
 
 import contextlib
 import os
-import secrets
 import shutil
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -63,7 +61,7 @@ class ChangeLog:
             with self._lock():
                 number = max([0, *(id.number for id in self._ids())]) + 1
                 while self._there is not None and not self._there.put_new(
-                    f"changes/{number}/reserved", f"{secrets.token_hex(16)}\n".encode()
+                    f"changes/{number}/reserved", f"{os.urandom(16).hex()}\n".encode()
                 ):
                     number += 1
                 make_folders(self._folder / str(number), self._mode)
@@ -167,6 +165,8 @@ class ChangeLog:
         ids = self._ids()
         if self._there is None or len(ids) <= 1:
             return [change for id in ids if (change := self._one(id)) is not None]
+        from concurrent.futures import ThreadPoolExecutor
+
         with ThreadPoolExecutor(min(self._there.side_by_side, len(ids))) as pool:
             return [change for change in pool.map(self._one, ids) if change is not None]
 

@@ -8,7 +8,6 @@ from zinker.disk.files import CHUNK
 from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import MANIFEST, SEALED, encode_manifest
 from zinker.profiles.reading import Container
-from zinker.profiles.writing import copy_member
 from zinker.shelf.objects import Objects
 from zinker.shelf.storage import Batch
 from zinker.shelf.versions import FORMAT, File, Record
@@ -49,6 +48,8 @@ class Target:
         elif kind == "settings":
             stored = self._put_settings(name, size, stream, sha256)
         else:
+            from zinker.profiles.writing import copy_member
+
             checked = "" if is_own else sha256
             stored = self._objects.keep_file(
                 self.batch, sha256, lambda sink: copy_member(name, stream, sink, checked)

@@ -14,10 +14,9 @@ twice; nothing that a version is made of is ever overwritten.
 import contextlib
 import datetime
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
@@ -28,13 +27,15 @@ from zinker.model.names import home_of, nearest, place_told
 from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import SUFFIX
 from zinker.profiles.reading import Profile
-from zinker.profiles.writing import ProfileBuilder, carry, profile_file, profile_folder
 from zinker.shelf.changes import ChangeLog
 from zinker.shelf.members import Members, Target
 from zinker.shelf.objects import Objects
 from zinker.shelf.page import Page
 from zinker.shelf.storage import Batch, Busy, Storage
 from zinker.shelf.versions import Version, Versions
+
+if TYPE_CHECKING:
+    from zinker.profiles.writing import ProfileBuilder
 
 __all__ = ["Kept", "Shelf", "Version"]
 # How long another run may hold the shelf, in seconds, before this one gives up.
@@ -160,7 +161,7 @@ class Shelf:
     def keep(
         self,
         subject: str,
-        build: Callable[[ProfileBuilder], Manifest],
+        build: Callable[["ProfileBuilder"], Manifest],
         place: str = "",
         move: bool = False,
         number: int = 0,
@@ -171,13 +172,17 @@ class Shelf:
         its label is taken from the version that has it. Raises `Refused` where the shelf cannot be written; nothing
         is on it then.
         """
+        from zinker.profiles.writing import ProfileBuilder
+
         with self._writing() as batch:
             target = Target(self.objects, batch, subject, self._parts_before(subject, place))
             with contextlib.closing(ProfileBuilder(target)) as builder:
                 manifest = build(builder)
             return Kept(self._commit(target, manifest, move=move, number=number), manifest)
 
-    def keep_fallback(self, subject: str, build: Callable[[ProfileBuilder], Manifest], place: str) -> Version:
+    def keep_fallback(
+        self, subject: str, build: Callable[["ProfileBuilder"], Manifest], place: str
+    ) -> Version:
         """Keep what was there before a change, where a lost line does not reach. Raises what `keep` does."""
         if self.aside is None:
             return self.keep(subject, build, place).version
@@ -260,6 +265,8 @@ class Shelf:
         One that `is_reserved` is for it. `origin` says what it was there. Raises `Refused` where the shelf cannot
         be written, and `Damaged` where the profile is.
         """
+        from zinker.profiles.writing import carry
+
         about = profile.manifest
         with self._writing() as batch:
             before = self._parts_before(about.subject, about.place)
@@ -269,6 +276,8 @@ class Shelf:
 
     def copy_out(self, version: Version, path: Path) -> None:
         """Write a version to a profile file or folder, as it would have been exported there; raises `Damaged`."""
+        from zinker.profiles.writing import carry, profile_file, profile_folder
+
         written = profile_file if path.suffix == SUFFIX else profile_folder
         with contextlib.closing(self.open(version)) as profile, written(path) as builder:
             carry(profile, builder.target)
@@ -395,7 +404,11 @@ class Shelf:
         check = partial(self.objects.check, is_new=True)
         with contextlib.ExitStack() as stack:
             side_by_side = min(self.storage.side_by_side, len(new))
-            each = stack.enter_context(ThreadPoolExecutor(side_by_side)).map if side_by_side > 1 else map
+            each: Callable[..., Iterator[str]] = map
+            if side_by_side > 1:
+                from concurrent.futures import ThreadPoolExecutor
+
+                each = stack.enter_context(ThreadPoolExecutor(side_by_side)).map
             for why in filter(None, each(check, new)):
                 for one in new:  # the next run is not to rely on it
                     self.objects.delete(one)

@@ -5,7 +5,6 @@
 
 import contextlib
 import os
-import secrets
 import shutil
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
@@ -204,7 +203,7 @@ class FolderStorage(Storage):
             return
         make_folders(self._folder / _WRITING, self._mode)
         while True:
-            own = self._folder / _WRITING / secrets.token_hex(8)
+            own = self._folder / _WRITING / os.urandom(8).hex()
             with alive(own.with_suffix(".lock")) as is_ours:
                 if not is_ours:
                     continue  # swept before it was locked

@@ -14,8 +14,8 @@ index still fits: what it does not have, or has otherwise, is read anew. It can 
 import contextlib
 import datetime
 import hashlib
+import os
 import re
-import secrets
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
@@ -242,7 +242,7 @@ class Versions:
 
     def reserve(self, subject: str) -> int:
         """Give out the next number, to one run only; its version is to `fill` it. Raises `OSError`."""
-        data = stamped(_Reserved(FORMAT, subject, secrets.token_hex(16)))
+        data = stamped(_Reserved(FORMAT, subject, os.urandom(16).hex()))
         number = max([self.last(subject), *self._names(subject)]) + 1
         while not self._storage.put_new(_name(subject, number), data):
             number += 1

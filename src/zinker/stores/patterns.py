@@ -4,9 +4,12 @@ import re
 import stat
 from collections.abc import Iterator
 from functools import cache
+from typing import TYPE_CHECKING
 
 from zinker.disk.files import is_part
-from zinker.disk.folder import Folder
+
+if TYPE_CHECKING:
+    from zinker.disk.folder import Folder
 
 _WILD = re.compile(r"\*|\?|\{instance\}")
 # Names and characters that Windows keeps for itself ("Naming Files, Paths, and Namespaces").
@@ -61,7 +64,7 @@ def is_without(without: tuple[str, ...], name: str) -> bool:
     return any(expression(pattern).fullmatch(one) for pattern in without for one in above)
 
 
-def walk(base: Folder, pattern: str, without: tuple[str, ...] = ()) -> Iterator[str]:
+def walk(base: "Folder", pattern: str, without: tuple[str, ...] = ()) -> Iterator[str]:
     """Yield the files and links below a folder that fit, relative, with `/`; where the pattern takes in whole
     folders, the empty ones, too. What fits one of `without` is passed over, a folder with all that is in it.
     Sockets, pipes and devices hold nothing. Raises `OSError`.
@@ -87,7 +90,7 @@ def walk(base: Folder, pattern: str, without: tuple[str, ...] = ()) -> Iterator[
             yield prefix[:-1]
 
 
-def _below(folder: Folder, path: str) -> Folder:
+def _below(folder: "Folder", path: str) -> "Folder":
     for name in path.split("/")[:-1]:
         folder = folder.child(name)
     return folder

@@ -11,9 +11,7 @@ from zinker.model.address import pointer
 from zinker.model.errors import WrongUsage
 from zinker.model.names import unknown
 from zinker.model.policy import SERVER
-from zinker.stores.desktop_db import settings_path
 from zinker.stores.patterns import is_wild
-from zinker.stores.registry import whole_key
 from zinker.subjects.subject import Part, Paths, SettingAt, Subject, paths_of
 from zinker.subjects.toml_check import STAND_IN, check, load
 
@@ -74,8 +72,11 @@ def load_subject(path: Path) -> Subject:
 
 def _spelled_out(part: Part) -> Part:
     """Return a part with its keys and settings paths by their whole names."""
-    whole = {"registry": whole_key, "desktop-db": settings_path}.get(part.store)
-    if whole is None:
+    if part.store == "registry":
+        from zinker.stores.registry import whole_key as whole
+    elif part.store == "desktop-db":
+        from zinker.stores.desktop_db import settings_path as whole
+    else:
         return part
     further = tuple(msgspec.structs.replace(home, path=_each(home.path, whole)) for home in part.home)
     return msgspec.structs.replace(part, path=_each(part.path, whole), home=further)

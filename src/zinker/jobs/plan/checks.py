@@ -3,8 +3,6 @@
 from collections.abc import Iterator
 from pathlib import Path
 
-from packaging.version import InvalidVersion, Version
-
 from zinker.disk.room import room_at
 from zinker.jobs.plan.documents import LEAVE_UNWRITABLE, NEW_INSTANCE, OTHER_DEVICE, to_closed
 from zinker.jobs.session import Session
@@ -125,6 +123,8 @@ def compatible(one: str, other: str, rule: Compatible) -> bool:
     """
     if rule == "any" or one == other:
         return True
+    from packaging.version import InvalidVersion, Version
+
     try:
         first, second = Version(one), Version(other)
     except InvalidVersion:

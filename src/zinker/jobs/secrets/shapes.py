@@ -81,10 +81,16 @@ _VALUE = re.compile(
     r"""(?::=|=>|=|:(?!//))[ \t]*\\?(?:"(?P<double>[^"\r\n]{1,500})"|'(?P<single>[^'\r\n]{1,500})'"""
     r"""|(?P<bare>[^\s"',;&)}\]]{1,500}))"""
 )
+# What is said where a secret could stand, and is none: switches, kinds of asking and keeping, ways to hash.
+_NO_SECRETS = frozenset(
+    """
+    true false yes no on off none null nil undefined never always ask default auto automatic manual hidden masked
+    plain text prompt keyring keychain wallet optional required enable enabled disable disabled ja nein oui non si sim
+    nao nie tak md4 md5 bcrypt scrypt
+    """.split()
+)
 _NO_SECRET = re.compile(
-    r"true|false|yes|no|on|off|none|null|nil|undefined|never|always|ask|default|auto(?:matic)?|manual|hidden|masked|plain"
-    r"|text|prompt|keyring|keychain|wallet|optional|required|enabled?|disabled?|ja|nein|oui|non|si|sim|nao|nie|tak"
-    r"|sha-?\d+|md[45]|bcrypt|argon2\w*|scrypt|pbkdf2\w*|hmac[\w-]*|aes[\w-]*|rsa[\w-]*|ed25519"
+    r"sha-?\d+|argon2\w*|pbkdf2\w*|hmac[\w-]*|aes[\w-]*|rsa[\w-]*|ed25519"
     r"|(?:files|compat|db)(?: .*)?|-?\d{1,3}|\d+\.[\d.]*|\d+[smhd]|\*+|#[0-9a-f]{3,8}|0x0+|[x*•.]+"
     r"|\$\{?[\w.:-]+\}?|\$\(.*\)|%\w*%?|\{\{?[^{}]*\}?\}|<[^<>]*>|@[\w.]+@|\[\w*\]"
     r"|(?:(?:ctrl|alt|shift|meta|cmd|super|control|primary)\+)+.{1,12}|(?:<\w+>)+\w{1,12}"
@@ -227,7 +233,8 @@ def is_bearer(value: str) -> bool:
 
 def is_value(text: str) -> bool:
     """Tell whether a text could be a secret at all, and is no switch, number, path, colour or placeholder."""
-    return bool(text.strip()) and not _NO_SECRET.fullmatch(text.strip())
+    bare = text.strip()
+    return bool(bare) and bare.casefold() not in _NO_SECRETS and not _NO_SECRET.fullmatch(bare)
 
 
 def is_random(text: str, least: int = 20) -> bool:

@@ -7,7 +7,6 @@ from zinker.model.difference import Difference
 from zinker.model.policy import SERVER, LastChange, PolicyShape, Titles
 from zinker.model.profile import Snapshot
 from zinker.model.setting import Leaf
-from zinker.stores.tenants.policies import titles_of
 from zinker.subjects.subject import Part, Subject
 
 _Name = tuple[str, str]  # part, document
@@ -71,14 +70,14 @@ def said_change(part: Part, leaves: dict[str, Leaf]) -> LastChange | None:
 
 def document_titles(shape: PolicyShape, leaves: dict[str, Leaf]) -> dict[str, str]:
     """Return the titles that a service has for the settings of one policy, by address."""
-    by_item = dict(titles_of(shape, leaves))
+    by_item = dict(_titles_of(shape, leaves))
     found = {address: _title(address, by_item) for address in leaves}
     return {address: title for address, title in found.items() if title}
 
 
 def labels_in(shape: PolicyShape, leaves: dict[str, Leaf]) -> Iterator[str]:
     """Yield the addresses at which a service has the titles of other settings."""
-    for item, _ in titles_of(shape, leaves):
+    for item, _ in _titles_of(shape, leaves):
         yield f"{item}/{shape.titles[item.rpartition('/')[0]]}"
 
 
@@ -148,3 +147,11 @@ def _content(side: Policies, document: str) -> dict[str, Leaf]:
     return {
         address: leaf for address, leaf in leaves if not any(matches(pattern, address) for pattern in out)
     }
+
+
+def _titles_of(shape: PolicyShape, leaves: dict[str, Leaf]) -> Iterator[tuple[str, str]]:
+    """Yield the addresses below which settings have a title of the service's own, with it."""
+    for address, leaf in leaves.items():
+        above, _, last = address.rpartition("/")
+        if shape.titles.get(above.rpartition("/")[0]) == last and isinstance(leaf.value, str):
+            yield above, leaf.value

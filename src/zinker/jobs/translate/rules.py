@@ -3,8 +3,6 @@
 from pathlib import Path
 from typing import NamedTuple
 
-from packaging.version import InvalidVersion, Version
-
 from zinker.model.crosswalk import Crosswalk, Move, Rules, between
 from zinker.model.errors import WrongUsage
 from zinker.model.profile import Manifest
@@ -52,6 +50,8 @@ def _directed(move: Move, old: str, new: str) -> Move | None:
     """Return a move as it counts between two versions of an application: forth, back, or not at all."""
     if not move.since:
         return move
+    from packaging.version import InvalidVersion, Version
+
     try:
         since = Version(move.since)
     except InvalidVersion:

@@ -199,14 +199,6 @@ def edited(data: bytes, edits: list[Edit]) -> bytes:
     return formats.edit(FORMAT, data or _EMPTY, own) if own else data or _EMPTY
 
 
-def titles_of(shape: PolicyShape, leaves: dict[str, Leaf]) -> Iterator[tuple[str, str]]:
-    """Yield the addresses below which settings have a title of the service's own, with it."""
-    for address, leaf in leaves.items():
-        above, _, last = address.rpartition("/")
-        if shape.titles.get(above.rpartition("/")[0]) == last and isinstance(leaf.value, str):
-            yield above, leaf.value
-
-
 def _mapped(value: Any, path: tuple[str, ...], change: Callable[[Any], Any], whole: bool = False) -> Any:
     """Change what stands at a path, where `*` is any item; lists at its end item by item unless `whole`."""
     if not path:
