@@ -4,6 +4,7 @@ import contextlib
 import datetime
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -13,7 +14,6 @@ from zinker.jobs.capture.capture import capture
 from zinker.jobs.capture.live import LiveSnapshot
 from zinker.jobs.capture.losses import Before, held_before
 from zinker.jobs.capture.selection import Selection, select
-from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.naming import Named, destination, way_to
 from zinker.jobs.place_lock import at_place
 from zinker.jobs.references import parse_reference
@@ -34,6 +34,9 @@ from zinker.profiles.sealing import Lock
 from zinker.profiles.writing import ProfileBuilder, carry, profile_file, profile_folder
 from zinker.shelf.shelf import Version, check_name
 from zinker.shelf.storage import FolderStorage
+
+if TYPE_CHECKING:
+    from zinker.jobs.capture.sharing import Sharing
 
 _WHYS = 3  # reasons that are told
 
@@ -137,8 +140,13 @@ class _Export:
     def __init__(self, session: Session, selection: Selection, place: str, how: Keeping) -> None:
         self._session, self._selection, self._place, self._how = session, selection, place, how
         self._running = tuple(session.place.running(session.subject.application.processes))
-        self._sharing = Sharing(session.place, session.setup.reader) if how.for_others else None
+        self._sharing = self._made_fit() if how.for_others else None
         self._before: Before | None = None
+
+    def _made_fit(self) -> "Sharing":
+        from zinker.jobs.capture.sharing import Sharing
+
+        return Sharing(self._session.place, self._session.setup.reader)
 
     def previewed(self) -> Exported:
         """Capture everything, keep nothing, and say what room it would take."""

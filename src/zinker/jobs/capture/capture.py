@@ -5,13 +5,12 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from functools import partial
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import msgspec
 
 import zinker
 from zinker.jobs.capture.selection import Selection
-from zinker.jobs.capture.sharing import Sharing
 from zinker.jobs.progress import UNKNOWN
 from zinker.jobs.session import Session, why_not
 from zinker.model.file_state import FileState
@@ -23,6 +22,9 @@ from zinker.profiles.writing import ChangedWhileRead, ProfileBuilder, TooLong
 from zinker.stores.home import Home, NoHome, StoreError
 from zinker.stores.reading import Reading
 from zinker.subjects.subject import Part
+
+if TYPE_CHECKING:
+    from zinker.jobs.capture.sharing import Sharing
 
 # How many documents are read before it is their turn; each may be large.
 _AHEAD, _AHEAD_FAR = 2, 4
@@ -38,7 +40,7 @@ def capture(
     builder: ProfileBuilder,
     locks: tuple[Lock, ...] = (),
     is_fallback: bool = False,
-    sharing: Sharing | None = None,
+    sharing: "Sharing | None" = None,
 ) -> Manifest:
     """Read the chosen parts into a builder; returns what the profile says about itself.
 
@@ -59,7 +61,7 @@ class _Capture:
     """One capture, and what has come of it so far."""
 
     def __init__(
-        self, session: Session, selection: Selection, builder: ProfileBuilder, sharing: Sharing | None
+        self, session: Session, selection: Selection, builder: ProfileBuilder, sharing: "Sharing | None"
     ) -> None:
         self._session, self._selection, self._builder = session, selection, builder
         self._progress, self._sharing = session.setup.progress, sharing

@@ -14,7 +14,7 @@ from importlib import import_module
 from itertools import accumulate
 from math import log2
 
-from zinker.jobs.secrets.words import may_tell, speaks_of_passwords, telling
+from zinker.jobs.secrets.words import may_tell, set_of, speaks_of_passwords, telling
 
 # What begins such a token, and the module of the library's that knows its shape; a test holds both together.
 TOKENS = {
@@ -82,12 +82,12 @@ _VALUE = re.compile(
     r"""|(?P<bare>[^\s"',;&)}\]]{1,500}))"""
 )
 # What is said where a secret could stand, and is none: switches, kinds of asking and keeping, ways to hash.
-_NO_SECRETS = frozenset(
+_NO_SECRETS = set_of(
     """
     true false yes no on off none null nil undefined never always ask default auto automatic manual hidden masked
-    plain text prompt keyring keychain wallet optional required enable enabled disable disabled ja nein oui non si sim
-    nao nie tak md4 md5 bcrypt scrypt
-    """.split()
+    plain text prompt keyring keychain wallet optional required enable enabled disable disabled
+    ja nein oui non si sim nao nie tak md4 md5 bcrypt scrypt
+    """
 )
 _NO_SECRET = re.compile(
     r"sha-?\d+|argon2\w*|pbkdf2\w*|hmac[\w-]*|aes[\w-]*|rsa[\w-]*|ed25519"

@@ -10,11 +10,12 @@ from typing import Literal, NamedTuple
 Kind = Literal["", "password", "secret", "token", "random", "number"]
 
 
-def _set(words: str) -> frozenset[str]:
+def set_of(words: str) -> frozenset[str]:
+    """Return the words of a text."""
     return frozenset(words.split())
 
 
-_PASSWORDS = _set(
+_PASSWORDS = set_of(
     """
     pass password passwd passwrd passphrase passcode passkey pwd pw pswd psw psk
     passwort kennwort kennsatz losungswort zugangscode
@@ -26,19 +27,19 @@ _PASSWORDS = _set(
     haslo hasel
     """
 )
-_PLURALS = _set(
+_PLURALS = set_of(
     """
     passwords passwds passphrases passcodes passkeys pwds passworter passwoerter passworte kennworter kennwoerter
     motsdepasse contrasenas contrasenyas claves senhas palavraspasse paroleordine wachtwoorden hasla
     """
 )
-_SECRETS = _set(
+_SECRETS = set_of(
     """
     secret secrets apisecret geheimnis geheimnisse geheim segredo segredos segreto segreti secreto secretos
     sekret sekrety tajne
     """
 )
-_TOKENS = _set(
+_TOKENS = set_of(
     """
     token tokens credential credentials authorization authorisation bearer
     apikey apikeys authkey accesskey privatekey secretkey sharedkey encryptionkey signingkey sessionkey
@@ -48,12 +49,12 @@ _TOKENS = _set(
     """
 )
 # Of what a key, in any language, is a secret.
-_KEYS = _set(
+_KEYS = set_of(
     """
     key keys schlussel schluessel cle cles chave chaves chiave chiavi sleutel sleutels klucz klucze
     """
 )
-_KEY_OF = _set(
+_KEY_OF = set_of(
     """
     api access private secret secrete auth encryption session shared preshared signing master license licence
     product account storage host privee privada privado privata prywatny geheime privater privat lizenz licentie
@@ -66,7 +67,7 @@ _NUMBERS = frozenset({"pin", "pins", "puk", "pincode", "pinnumber", "pinnummer",
 _ENDINGS = tuple(word for word in (*_PASSWORDS, *_PLURALS) if len(word) >= 5)
 VOCABULARY = (_PASSWORDS, _PLURALS, _SECRETS, _TOKENS, _RANDOM, _NUMBERS)
 # What is said about a secret, and is none itself.
-_ABOUT = _set(
+_ABOUT = set_of(
     """
     account address age agent algo algorithm ask attempt attempts backend bar button cache change changed char
     chars check checker class cmd color colour command comment complexity count created date days default
@@ -82,14 +83,14 @@ _ABOUT = _set(
     laenge lange dauer speichern merken anzeigen longueur
     """
 )
-_ABOUT_BEFORE = _set(
+_ABOUT_BEFORE = set_of(
     """
     ask allow can check confirm enable forgot has have hide is lost low high band max min must need needs no num
     prompt remember require requires reveal save show use uses valid with without
     """
 )
 # Where texts for people stand, whose names tell what they are about.
-_TEXTS = _set(
+_TEXTS = set_of(
     """
     i18n l10n label labels lang locale locales message messages string strings tooltip tooltips
     translation translations
