@@ -1,31 +1,20 @@
 """Formats turn the bytes of a document into settings, and write edits back, touching only what changed.
 
-A new format is one file with the two functions of `Format` and one line in `_FORMATS`. Bytes in, bytes out: nothing
-in here opens a file.
+A new format is one file of its name with the two functions of `Format`, and that name in `dialect.Name`. Bytes in,
+bytes out: nothing in here opens a file.
 """
 
 import re
 from collections.abc import Mapping, Sequence
 from importlib import import_module
-from typing import Protocol, cast
+from typing import Protocol, cast, get_args
 
-from zinker.formats.dialect import PLAIN, Dialect
+from zinker.formats.dialect import PLAIN, Dialect, Name
 from zinker.formats.leaves import Edit, Leaves
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import WHOLE
 
-_FORMATS = {
-    "ini": "zinker.formats.ini",
-    "json": "zinker.formats.json",
-    "key-value": "zinker.formats.key_value",
-    "pattern": "zinker.formats.pattern",
-    "plist": "zinker.formats.plist",
-    "properties": "zinker.formats.properties",
-    "sqlite": "zinker.formats.sqlite",
-    "toml": "zinker.formats.toml",
-    "xml": "zinker.formats.xml",
-    "yaml": "zinker.formats.yaml",
-}
+_FORMATS = frozenset(get_args(Name)) - {WHOLE}
 
 _SUFFIXES = {
     ".cfg": "ini",
@@ -68,7 +57,9 @@ class Format(Protocol):
 
 
 def _format(name: str) -> Format:
-    return cast(Format, import_module(_FORMATS[name]))
+    if name not in _FORMATS:
+        raise KeyError(name)
+    return cast(Format, import_module(f"zinker.formats.{name.replace('-', '_')}"))
 
 
 def guess(file_name: str, beginning: bytes = b"") -> str:

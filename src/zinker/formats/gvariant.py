@@ -12,30 +12,29 @@ from typing import Any, Final, NamedTuple
 from zinker.formats.limits import DEEPEST_VARIANT
 from zinker.model.errors import DocumentError
 
-# Type characters with a size of their own: size and alignment in bytes, and how they are unpacked.
-_FIXED: Final = {
-    "b": (1, "B"),
-    "y": (1, "B"),
-    "n": (2, "h"),
-    "q": (2, "H"),
-    "i": (4, "i"),
-    "u": (4, "I"),
-    "h": (4, "i"),
-    "x": (8, "q"),
-    "t": (8, "Q"),
-    "d": (8, "d"),
+# Type characters with a size of their own: size and alignment in bytes, and how they are packed.
+FIXED: Final = {
+    kind: (struct.calcsize(f"<{code}"), code) for kind, code in zip("bynqiuhxtd", "BBhHiIiqQd", strict=True)
 }
-_WORDS = {"y": "byte", "n": "int16", "q": "uint16", "u": "uint32", "h": "handle", "x": "int64", "t": "uint64"}
-_ESCAPES = {
-    "\a": "\\a",
-    "\b": "\\b",
-    "\f": "\\f",
-    "\n": "\\n",
-    "\r": "\\r",
-    "\t": "\\t",
-    "\v": "\\v",
-    "\\": "\\\\",
+# What types are called in text.
+WORDS: Final = {
+    "b": "boolean",
+    "y": "byte",
+    "n": "int16",
+    "q": "uint16",
+    "i": "int32",
+    "u": "uint32",
+    "h": "handle",
+    "x": "int64",
+    "t": "uint64",
+    "d": "double",
+    "s": "string",
+    "o": "objectpath",
+    "g": "signature",
 }
+# What stands for a character behind a backslash.
+ESCAPES: Final = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "\\": "\\"}
+_ESCAPED = {ord(character): f"\\{letter}" for letter, character in ESCAPES.items()}
 
 
 class Variant(NamedTuple):
@@ -75,7 +74,7 @@ def _end(text: str, at: int, depth: int) -> int:
         while text[at : at + 1] != close:
             at = _end(text, at, depth + 1)
         return at + 1
-    if first in _FIXED or first in "sogv":
+    if first in FIXED or first in "sogv":
         return at + 1
     raise DocumentError("it has a value of a type that there is not")
 
@@ -98,8 +97,8 @@ class _Reader:
         if depth > DEEPEST_VARIANT:
             raise DocumentError("its values are nested too deeply")
         first = signature[0]
-        if first in _FIXED:
-            size, code = _FIXED[first]
+        if first in FIXED:
+            size, code = FIXED[first]
             if len(data) != size:
                 raise DocumentError(f"a value of the type {first} has {len(data)} bytes")
             return Variant(signature, struct.unpack(self._order + code, data)[0])
@@ -174,13 +173,13 @@ def _alignment(signature: str) -> int:
         return _alignment(signature[1:])
     if signature[0] in "({":
         return max((_alignment(inner) for inner in signatures(signature[1:-1])), default=1)
-    return 8 if signature[0] == "v" else _FIXED.get(signature[0], (1, ""))[0]
+    return 8 if signature[0] == "v" else FIXED.get(signature[0], (1, ""))[0]
 
 
 def _size(signature: str) -> int:
     """Return the size of every value of a type; 0 where it depends."""
-    if signature[0] in _FIXED:
-        return _FIXED[signature[0]][0]
+    if signature[0] in FIXED:
+        return FIXED[signature[0]][0]
     if signature[0] not in "({":
         return 0
     total = 0
@@ -203,11 +202,10 @@ def text_of(value: Variant, annotate: bool = False) -> str:
     """Write a value as text; with `annotate`, so that its type can be told from it."""
     signature, content = value
     first = signature[0]
-    if first in _FIXED:
+    if first in FIXED:
         return _number(first, content, annotate)
     if first in "sog":
-        word = {"s": "", "o": "objectpath ", "g": "signature "}[first] if annotate else ""
-        return word + _quoted(content)
+        return (f"{WORDS[first]} " if annotate and first != "s" else "") + _quoted(content)
     if first == "v":
         return f"<{text_of(content, True)}>"
     if first == "m":
@@ -239,7 +237,7 @@ def _number(kind: str, content: Any, annotate: bool) -> str:
         return text if any(mark in text for mark in ".en") else f"{text}.0"
     else:
         text = str(content)
-    return f"{_WORDS[kind]} {text}" if annotate and kind in _WORDS else text
+    return f"{WORDS[kind]} {text}" if annotate and kind != "i" else text
 
 
 def _maybe_text(signature: str, content: Variant | None, annotate: bool) -> str:
@@ -260,20 +258,18 @@ def _quoted(text: str) -> str:
     quote = '"' if "'" in text else "'"
     pieces = []
     for character in text:
-        if character in _ESCAPES:
-            pieces.append(_ESCAPES[character])
-        elif character == quote:
-            pieces.append(f"\\{character}")
+        code = ord(character)
+        if character == quote or code in _ESCAPED:
+            pieces.append(_ESCAPED.get(code, f"\\{character}"))
         elif unicodedata.category(character) not in _NOT_PRINTED:
             pieces.append(character)
         else:
-            code = ord(character)
             pieces.append(f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}")
     return quote + "".join(pieces) + quote
 
 
 def _byte_text(data: bytes) -> str:
-    escapes = {7: "", 8: "\\b", 9: "\\t", 10: "\\n", 11: "\\v", 12: "\\f", 13: "\\r", 34: '\\"', 92: "\\\\"}
+    escapes = _ESCAPED | {7: "", 34: '\\"'}
     quote = '"' if b"'" in data else "'"
     pieces = [escapes.get(code) or (chr(code) if 32 <= code < 127 else f"\\{code:03o}") for code in data]
     return f"b{quote}{''.join(pieces)}{quote}"

@@ -5,10 +5,11 @@ the first item that tells more than a plain number does.
 """
 
 import re
+import struct
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from zinker.formats.gvariant import Variant, signatures
+from zinker.formats.gvariant import ESCAPES, FIXED, WORDS, Variant, signatures
 from zinker.formats.limits import DEEPEST_VARIANT
 from zinker.model.errors import DocumentError
 
@@ -23,32 +24,7 @@ _TOKEN = re.compile(
     )""",
     re.VERBOSE | re.DOTALL,
 )
-_KEYWORDS = {
-    "boolean": "b",
-    "byte": "y",
-    "int16": "n",
-    "uint16": "q",
-    "int32": "i",
-    "uint32": "u",
-    "handle": "h",
-    "int64": "x",
-    "uint64": "t",
-    "double": "d",
-    "string": "s",
-    "objectpath": "o",
-    "signature": "g",
-}
-_RANGES = {
-    "y": (0, 2**8),
-    "n": (-(2**15), 2**15),
-    "q": (0, 2**16),
-    "i": (-(2**31), 2**31),
-    "u": (0, 2**32),
-    "h": (-(2**31), 2**31),
-    "x": (-(2**63), 2**63),
-    "t": (0, 2**64),
-}
-_ESCAPES = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v"}
+_KEYWORDS = {word: kind for kind, word in WORDS.items()}
 
 
 class _Node(NamedTuple):
@@ -226,17 +202,17 @@ def _number(node: _Node, signature: str) -> Any:
     word = node.content
     if signature == "d":
         return float(int(word, 0)) if _is_whole(word) and "x" in word else float(word)
-    if signature not in _RANGES or not _is_whole(word):
+    if signature in "bd" or signature not in FIXED or not _is_whole(word):
         return _wrong(node, signature)
     digits = word.lstrip("+-")
     base = 16 if digits[:2] == "0x" else 8 if digits[:1] == "0" and len(digits) > 1 else 10
     try:
         number = int(word, base)
+        struct.pack(f"<{FIXED[signature][1]}", number)
     except ValueError:
         return _wrong(node, signature)
-    least, beyond = _RANGES[signature]
-    if not least <= number < beyond:
-        raise DocumentError(f"{word} is out of the range of the type {signature}")
+    except struct.error:
+        raise DocumentError(f"{word} is out of the range of the type {signature}") from None
     return number
 
 
@@ -246,7 +222,7 @@ def _text(node: _Node, signature: str) -> Any:
 
     def plain(found: re.Match[str]) -> str:
         code = found[1] or found[2]
-        return chr(int(code, 16)) if code else _ESCAPES.get(found[3], found[3])
+        return chr(int(code, 16)) if code else ESCAPES.get(found[3], found[3])
 
     escaped = r"\\(?:u([0-9a-fA-F]{4})|U([0-9a-fA-F]{8})|(.))"
     try:
@@ -262,7 +238,7 @@ def _bytes(node: _Node, signature: str) -> Any:
         return _wrong(node, signature)
 
     def plain(found: re.Match[str]) -> str:
-        return chr(int(found[1], 8) & 0xFF) if found[1] else _ESCAPES.get(found[2], found[2])
+        return chr(int(found[1], 8) & 0xFF) if found[1] else ESCAPES.get(found[2], found[2])
 
     text = re.sub(r"\\(?:([0-7]{1,3})|(.))", plain, node.content[2:-1], flags=re.DOTALL)
     # What is no byte by itself stands for those of its encoding; the list ends with a zero.

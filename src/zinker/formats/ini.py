@@ -11,17 +11,9 @@ behind values, quotation marks and case are part of a value or a name unless the
 import re
 from collections.abc import Callable, Iterator, Sequence
 
-from zinker.formats.dialect import PLAIN, Dialect
-from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import (
-    HEADER,
-    Grammar,
-    Scanned,
-    edit_lines,
-    joined,
-    read_lines,
-)
-from zinker.formats.text import Text, decode
+from zinker.formats.dialect import Dialect
+from zinker.formats.line_file import HEADER, Grammar, Scanned, joined, line_format, plainly
+from zinker.formats.text import Text
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 
@@ -32,18 +24,8 @@ _FOLD = re.compile(r"\\(?:\r\n|\n|\r)[ \t]*")
 _QUOTED = re.compile(r""""(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'""")
 
 
-def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
-    """Return the settings of an INI file by address; raises `DocumentError`."""
-    return read_lines(_decode(data, dialect).characters, Ini(dialect))
-
-
-def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
-    """Return the file with the edits made; every other line stays as it is."""
-    return edit_lines(_decode(data, dialect), Ini(dialect), edits)
-
-
 def _decode(data: bytes, dialect: Dialect) -> Text:
-    text = decode(data, declared=dialect.encoding)
+    text = plainly(data, dialect)
     if dialect.spaces and _LONE_RETURN.search(text.characters):
         raise DocumentError("it has a carriage return without a line feed, which may be the end of a value")
     return text
@@ -234,6 +216,9 @@ class Ini(Grammar):
             if is_odd or "\n" in names[-1] or "\r" in names[-1]
             else f"{'[' * depth}{names[-1]}{']' * depth}"
         )
+
+
+read, edit = line_format(_decode, lambda text, dialect: Ini(dialect))
 
 
 def _unquoted(text: str) -> str:

@@ -13,7 +13,7 @@ from typing import Any, NoReturn
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
-from zinker.formats.text import Text, decode
+from zinker.formats.text import Text, decode, skip, usual_end
 from zinker.formats.walk import exact, is_plain, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
@@ -98,7 +98,7 @@ class _Writer:
     def __init__(self, text: str, plain: str) -> None:
         self._is_strict = text is plain
         self._escape = text.isascii() and "\\u" in text
-        self._line_end = "\r\n" if "\r\n" in text else "\n"
+        self._line_end = usual_end(text)
         found = re.search(r"\n([ \t]+)\S", plain)
         self._indent = found[1] if found else ("" if "\n" not in text else "  ")
         self._is_flat = "\n" not in plain.strip()
@@ -107,7 +107,7 @@ class _Writer:
 
     def parse(self, text: str) -> Node:
         self._plain = text if self._is_strict else _without_comments(text)
-        start = _skip_space(self._plain, 0)
+        start = skip(_SPACE, self._plain, 0)
         self._root = self._node(start, len(self._plain.rstrip(" \t\r\n")), start)
         return self._root
 
@@ -119,21 +119,21 @@ class _Writer:
         return node
 
     def _open(self, node: Node) -> dict[str, Node] | None:
-        plain, at = self._plain, _skip_space(self._plain, node.start + 1)
+        plain, at = self._plain, skip(_SPACE, self._plain, node.start + 1)
         children: dict[str, Node] = {}
         is_flat_list = node.is_list
         while plain[at] not in "]}":
             begin, name = at, str(len(children))
             if not node.is_list:
                 name, at = scanstring(plain, at + 1, False)
-                at = _skip_space(plain, plain.index(":", at) + 1)
+                at = skip(_SPACE, plain, plain.index(":", at) + 1)
             value, end = _decoder.raw_decode(plain, at)
             is_flat_list = is_flat_list and is_plain(value)
             child = children[name] = self._node(at, end, begin)
             child.value = value
-            at = _skip_space(plain, end)
+            at = skip(_SPACE, plain, end)
             if plain[at] == ",":
-                at = _skip_space(plain, at + 1)
+                at = skip(_SPACE, plain, at + 1)
         node.is_flat = is_flat_list and bool(children) and node is not self._root
         return children
 
@@ -202,7 +202,7 @@ class _Writer:
 
     def _behind(self, text: str, child: Node, holder: Node) -> tuple[int, int]:
         """Return where the comma behind a member ends, or 0, and where what belongs to it in its line does."""
-        at = _skip_space(self._plain, child.end)
+        at = skip(_SPACE, self._plain, child.end)
         comma = 0
         # A trailing comma has been blanked, and is looked for between comments.
         for found in re.finditer(r"//[^\r\n]*|/\*.*?\*/|,", text[child.end : at + 1], re.DOTALL):
@@ -257,8 +257,3 @@ class _Writer:
     def _string(self, text: str) -> str:
         written = json.dumps(text, ensure_ascii=self._escape)
         return _SURROGATE.sub(lambda found: f"\\u{ord(found[0]):04x}", written)
-
-
-def _skip_space(characters: str, at: int) -> int:
-    found = _SPACE.match(characters, at)
-    return found.end() if found else at

@@ -12,8 +12,9 @@ from functools import cached_property
 from itertools import chain
 from typing import NamedTuple
 
+from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.text import Text, line_end, lines
+from zinker.formats.text import Text, decode, line_end, lines
 from zinker.model.address import pointer, tokens
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -129,7 +130,7 @@ class _Block:
         return [line.raw for line in every if not line.is_dropped]
 
 
-def read_lines(characters: str, grammar: Grammar) -> Leaves:
+def _leaves(characters: str, grammar: Grammar) -> Leaves:
     """Return the settings by address; raises `DocumentError`."""
     found: Leaves = {}
     sections: dict[str, bool] = {}  # whether they have keys
@@ -178,12 +179,32 @@ def joined(raw: Iterable[str], may_go_on: Callable[[str], bool]) -> Iterator[str
         yield "".join(held)
 
 
-def edit_lines(text: Text, grammar: Grammar, edits: Sequence[Edit]) -> bytes:
-    """Return the document with the edits made; every other line stays as it is. Raises `NotWritable`."""
-    file = _File(text, grammar)
-    for change in edits:
-        file.make(change)
-    return file.encode(edits[0].address if edits else "")
+Read = Callable[[bytes, Dialect], Leaves]
+Edited = Callable[[bytes, Sequence[Edit], Dialect], bytes]
+
+
+def line_format(
+    decode: Callable[[bytes, Dialect], Text], grammar: Callable[[Text, Dialect], Grammar]
+) -> tuple[Read, Edited]:
+    """Return the two functions of a format of lines, by how its documents are decoded and what tells it apart."""
+
+    def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
+        text = decode(data, dialect)
+        return _leaves(text.characters, grammar(text, dialect))
+
+    def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
+        text = decode(data, dialect)
+        file = _File(text, grammar(text, dialect))
+        for change in edits:
+            file.make(change)
+        return file.encode(edits[0].address if edits else "")
+
+    return read, edit
+
+
+def plainly(data: bytes, dialect: Dialect) -> Text:
+    """Decode a document as its dialect says; raises `DocumentError`."""
+    return decode(data, declared=dialect.encoding)
 
 
 class _File:

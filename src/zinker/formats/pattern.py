@@ -8,26 +8,14 @@ from collections.abc import Iterator, Sequence
 
 import regex
 
-from zinker.formats.dialect import PLAIN, Dialect
-from zinker.formats.leaves import Edit, Leaves
+from zinker.formats.dialect import Dialect
 from zinker.formats.limits import LONGEST_MATCHED_LINE, LONGEST_SEARCH
-from zinker.formats.line_file import Grammar, Scanned, edit_lines, read_lines
-from zinker.formats.text import decode
+from zinker.formats.line_file import Grammar, Scanned, line_format, plainly
 from zinker.model.errors import DocumentError
 
 # A pattern may take time that grows with the square of a line's length, or worse: no line longer than this, in
 # characters, is looked at, and none for longer than so many seconds. `regex`, unlike `re`, can be told to stop,
 # and lets other threads run, among them the one that hears Ctrl+C.
-
-
-def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
-    """Return the settings by address; raises `DocumentError`."""
-    return read_lines(decode(data, declared=dialect.encoding).characters, _Pattern(dialect))
-
-
-def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
-    """Return the file with the edits made; every other line stays as it is."""
-    return edit_lines(decode(data, declared=dialect.encoding), _Pattern(dialect), edits)
 
 
 class _Pattern(Grammar):
@@ -67,3 +55,6 @@ class _Pattern(Grammar):
 
     def after(self, key: str) -> str:
         return self._behind.replace("{key}", key)
+
+
+read, edit = line_format(plainly, lambda text, dialect: _Pattern(dialect))

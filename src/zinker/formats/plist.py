@@ -16,6 +16,7 @@ from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.limits import MOST_OBJECTS
 from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, nested
+from zinker.formats.text import back
 from zinker.formats.walk import Native, is_index, is_plain, leaf_of, leaves_of
 from zinker.formats.xml_tree import Element, beside_comments, decode_xml, escaped, parse
 from zinker.model.address import pointer, tokens
@@ -195,9 +196,7 @@ class _Writer:
             own: Element = (node.children or {})[name].own
             at = element.children.index(own)
             start = own.start if node.is_list else element.children[at - 1].start
-            while text[start - 1] in " \t\r\n":
-                start -= 1
-            yield Splice(start, own.end, "")
+            yield Splice(back(text, start), own.end, "")
 
 
 def _node(element: Element, is_root: bool = False) -> Node:
@@ -217,9 +216,7 @@ def _node(element: Element, is_root: bool = False) -> Node:
 
 def _line(text: str, at: int) -> str:
     """Return the line end and the indentation before a place, or "" if it is not the first of its line."""
-    start = at
-    while start and text[start - 1] in " \t":
-        start -= 1
+    start = back(text, at, " \t")
     if start and text[start - 1] == "\n":
         return ("\r\n" if text[start - 2 : start - 1] == "\r" else "\n") + text[start:at]
     return ""

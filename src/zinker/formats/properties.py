@@ -8,9 +8,8 @@ An address is `/key`. A line ending in a backslash goes on in the next one, with
 import re
 from collections.abc import Iterator, Sequence
 
-from zinker.formats.dialect import PLAIN, Dialect
-from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.line_file import Grammar, Scanned, edit_lines, joined, read_lines
+from zinker.formats.dialect import Dialect
+from zinker.formats.line_file import Grammar, Scanned, joined, line_format
 from zinker.formats.text import Text, decode
 from zinker.model.setting import Leaf
 
@@ -19,18 +18,6 @@ _DELIMITER = re.compile(r"[ \t\f]*(?:[=:][ \t\f]*)?(?:\\(?:\r\n|\n|\r)[ \t\f]*)*
 _ESCAPE = re.compile(r"\\(?:u([0-9a-fA-F]{4})|(\r\n|\n|\r)[ \t\f]*|(.)|\Z)", re.DOTALL)
 _NAMED = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
 _WRITTEN = {"\t": "\\t", "\n": "\\n", "\r": "\\r", "\f": "\\f", "\\": "\\\\"}
-
-
-def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:
-    """Return the settings by address; raises `DocumentError`."""
-    text = _decode(data, dialect)
-    return read_lines(text.characters, _Properties(text))
-
-
-def edit(data: bytes, edits: Sequence[Edit], dialect: Dialect = PLAIN) -> bytes:
-    """Return the file with the edits made; every other line stays as it is."""
-    text = _decode(data, dialect)
-    return edit_lines(text, _Properties(text), edits)
 
 
 def _decode(data: bytes, dialect: Dialect) -> Text:
@@ -93,6 +80,9 @@ class _Properties(Grammar):
             units = character.encode("utf-16-be", "surrogatepass").hex()
             return "".join(f"\\u{units[at : at + 4]}" for at in range(0, len(units), 4))
         return character
+
+
+read, edit = line_format(_decode, lambda text, dialect: _Properties(text))
 
 
 def _has(encoding: str, character: str) -> bool:

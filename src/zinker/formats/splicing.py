@@ -4,7 +4,7 @@ A format says where its nodes stand, and how a value, a new entry and a removal 
 needs is worked out here, the same for all.
 """
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Sequence
 from difflib import SequenceMatcher
 from typing import Any, Final, NamedTuple, Protocol
 
@@ -118,6 +118,21 @@ def _edited(text: str, edits: Sequence[Edit], writer: Writer) -> str:
     if later:
         text, _ = _set(text, later, writer, False)
     return text
+
+
+def without_entries(spans: Sequence[tuple[int, int]], going: Container[int]) -> Iterable[Splice]:
+    """Remove entries between brackets with the comma before them, or behind them where they are the first.
+
+    `spans` say where each begins and ends; `going` which go, by number.
+    """
+    kept_before = False
+    for at, (start, end) in enumerate(spans):
+        if at not in going:
+            kept_before = True
+        elif kept_before:
+            yield Splice(spans[at - 1][1], end, "")
+        else:
+            yield Splice(start, spans[at + 1][0] if at + 1 < len(spans) else end, "")
 
 
 def apply(text: str, splices: Iterable[Splice]) -> str:

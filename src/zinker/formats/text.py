@@ -99,6 +99,24 @@ def line_end(line: str) -> str:
     return line[len(line.rstrip("\r\n")) :]
 
 
+def usual_end(characters: str) -> str:
+    """Return the end that new lines of a document have."""
+    return "\r\n" if "\r\n" in characters else "\n"
+
+
+def skip(expression: re.Pattern[str], characters: str, at: int) -> int:
+    """Return where what stands at a place ends, or the place itself where it does not stand there."""
+    found = expression.match(characters, at)
+    return found.end() if found else at
+
+
+def back(characters: str, at: int, over: str = " \t\r\n") -> int:
+    """Return where the white space before a place begins."""
+    while at and characters[at - 1] in over:
+        at -= 1
+    return at
+
+
 def remembered(parse: Callable[[str], T]) -> Callable[[str], T]:
     """Return a way to take texts apart that knows the last two: an edit, and its proof, ask for the same again.
 

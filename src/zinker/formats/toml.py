@@ -1,5 +1,6 @@
 """TOML documents (version 1.0.0), edited in place; addresses as in JSON, with `date` for its dates and times."""
 
+import contextlib
 import datetime
 import json
 import re
@@ -9,9 +10,9 @@ from typing import Any
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
-from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
-from zinker.formats.text import Text, decode
-from zinker.formats.walk import Digits, Native, exact, is_plain, leaves_of, spelled
+from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, without_entries
+from zinker.formats.text import Text, decode, skip, usual_end
+from zinker.formats.walk import Digits, Native, exact, is_plain, leaf_of, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -105,8 +106,7 @@ class _Parser:
     def run(self) -> Node:
         text, at, table = self._text, 0, self.root
         while True:
-            filling = _FILLING.match(text, at)
-            at = filling.end() if filling else at
+            at = skip(_FILLING, text, at)
             if at >= len(text):
                 return self.root
             if text[at] == "[":
@@ -114,7 +114,7 @@ class _Parser:
                 continue
             start = at
             names, at = self._names(at)
-            at = _skip(_SPACE, text, text.index("=", at) + 1)
+            at = skip(_SPACE, text, text.index("=", at) + 1)
             value, at = self._value(at)
             self._hang(table, names, value, start)
             line_end = text.find("\n", at)
@@ -177,21 +177,21 @@ class _Parser:
         node = Node(start, start, {}, is_array)
         children: dict[str, Node] = {}
         inline = Node(start, start, children, own=_Table("inline", 0, ()))
-        at = _skip(_FILLING, text, at + 1)
+        at = skip(_FILLING, text, at + 1)
         while text[at] not in "]}":
             begin = at
             names: list[str] = []
             if not is_array:
                 names, at = self._names(at)
-                at = _skip(_FILLING, text, text.index("=", at) + 1)
+                at = skip(_FILLING, text, text.index("=", at) + 1)
             value, at = self._value(at)
             if is_array:
                 children[str(len(children))] = value
             else:
                 self._hang(inline, names, value, begin)
-            at = _skip(_FILLING, text, at)
+            at = skip(_FILLING, text, at)
             if text[at] == ",":
-                at = _skip(_FILLING, text, at + 1)
+                at = skip(_FILLING, text, at + 1)
         node.end = inline.end = at + 1
         node.children = children
         if is_array and children and all(text[child.start] not in "[{" for child in children.values()):
@@ -213,11 +213,6 @@ def _children(node: Node) -> dict[str, Node]:
     """Return the children of a table or a list of tables."""
     assert node.children is not None  # noqa: S101 - tomllib has found the document to be right
     return node.children
-
-
-def _skip(expression: re.Pattern[str], text: str, at: int) -> int:
-    found = expression.match(text, at)
-    return found.end() if found else at
 
 
 def _table(node: Node) -> _Table:
@@ -272,15 +267,17 @@ class _Writer:
         rest = Additions({**({} if is_open else plain), **deeper})
         sections = _sections(table.names, rest, table.kind == "items", path) if rest else []
         if sections:
-            end = "" if not text or text.endswith("\n") else _end(text)
-            gap = _end(text) if text.strip() else ""
+            end = "" if not text or text.endswith("\n") else usual_end(text)
+            gap = usual_end(text) if text.strip() else ""
             yield Splice(len(text), len(text), end + gap + gap.join(_joined(text, s) for s in sections))
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
         children, holder = node.children or {}, _table(node).holder or node
         if _table(holder).kind == "inline" or (node.is_list and _table(node).kind != "items"):
-            going = [one for name in names for one in _entries(children[name])]
-            yield from _out_of_brackets(text, _inside(holder), going)
+            gone = {id(one) for name in names for one in _entries(children[name])}
+            inside = _inside(holder)
+            spans = [(_start(one), one.end) for one in inside]
+            yield from without_entries(spans, {at for at, one in enumerate(inside) if id(one) in gone})
             return
         for name in names:
             yield from _removed(text, children[name])
@@ -374,38 +371,20 @@ def _written(leaf: Leaf, address: str, old: str) -> str:
     if kind in ("bool", "int", "float"):
         return spelled(leaf, old)
     if kind == "date":
-        if not any(_parses(form, value) for form in (datetime.datetime, datetime.date, datetime.time)):
-            raise NotWritable(address, f"{value!a} is no date")
-        return str(value)
+        for form in (datetime.datetime, datetime.date, datetime.time):
+            with contextlib.suppress(ValueError):
+                form.fromisoformat(value)
+                return str(value)
+        raise NotWritable(address, f"{value!a} is no date")
     if kind == "list":
-        return "[" + ", ".join(_inline_scalar(item, address) for item in value) + "]"
+        return "[" + ", ".join(_written(leaf_of(item), address, "") for item in value) + "]"
     if kind == "object":
         return "{}"
     raise NotWritable(address, f"TOML has no {kind}")
 
 
-def _parses(form: type[datetime.datetime | datetime.date | datetime.time], value: str) -> bool:
-    try:
-        form.fromisoformat(value)
-    except ValueError:
-        return False
-    return True
-
-
-def _inline_scalar(item: Any, address: str) -> str:
-    if item is None:
-        raise NotWritable(address, "TOML has no null")
-    if isinstance(item, str):
-        return _basic(item, address)
-    return ("true" if item else "false") if isinstance(item, bool) else str(item)
-
-
-def _end(text: str) -> str:
-    return "\r\n" if "\r\n" in text else "\n"
-
-
 def _joined(text: str, lines: list[str]) -> str:
-    return "".join(line + _end(text) for line in lines)
+    return "".join(line + usual_end(text) for line in lines)
 
 
 def _with_lines(text: str, table: _Table, lines: list[str]) -> Splice:
@@ -413,7 +392,7 @@ def _with_lines(text: str, table: _Table, lines: list[str]) -> Splice:
     at = table.lines_end
     new = _joined(text, [table.indent + line for line in lines])
     if at and text[at - 1] != "\n":
-        return Splice(at, at, _end(text) + new.removesuffix(_end(text)))
+        return Splice(at, at, usual_end(text) + new.removesuffix(usual_end(text)))
     return Splice(at, at, new)
 
 
@@ -455,21 +434,5 @@ def _start(item: Node) -> int:
 
 def _behind(text: str, at: int) -> tuple[int, int]:
     """Return where the comma behind an item ends, or 0, and where the comment in the same line does."""
-    comma = _COMMA.match(text, at)
-    at = comma.end() if comma else at
-    comment = _LINE_COMMENT.match(text, at)
-    return at if comma else 0, comment.end() if comment else at
-
-
-def _out_of_brackets(text: str, entries: Sequence[Node], going: Sequence[Node]) -> Iterable[Splice]:
-    """Remove items with the comma before them, or behind them if they are the first."""
-    gone, kept_before = {id(entry) for entry in going}, False
-    for at, entry in enumerate(entries):
-        if id(entry) not in gone:
-            kept_before = True
-        elif kept_before:
-            yield Splice(entries[at - 1].end, entry.end, "")
-        elif at + 1 < len(entries):
-            yield Splice(_start(entry), _start(entries[at + 1]), "")
-        else:
-            yield Splice(_start(entry), entry.end, "")
+    comma = skip(_COMMA, text, at)
+    return comma if comma > at else 0, skip(_LINE_COMMENT, text, comma)

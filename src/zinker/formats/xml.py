@@ -13,6 +13,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.splicing import Additions, Node, Splice, edit_text
+from zinker.formats.text import back
 from zinker.formats.xml_tree import (
     Element,
     attribute_span,
@@ -177,8 +178,7 @@ class _Writer:
         )
         inner = escaped(_text(new[""], address), address) if "" in new else ""
         if attributes:
-            at = holder.inner - (2 if holder.is_closed else 1)
-            at -= len(text[:at]) - len(text[:at].rstrip())
+            at = back(text, holder.inner - (2 if holder.is_closed else 1))
             yield Splice(at, at, attributes)
         if not own and not inner:
             return
@@ -231,9 +231,7 @@ class _Writer:
                 inside = "" if holder.is_mixed else text[holder.inner : holder.close]
                 yield Splice(holder.inner, holder.close, beside_comments(inside, ""))
             else:
-                start = child.start
-                while start and text[start - 1] in " \t\r\n":
-                    start -= 1
+                start = back(text, child.start)
                 # What stands before it in its own line is not its indentation.
                 yield Splice(start if text[start - 1 : start] == ">" else child.start, child.end, "")
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from xml.parsers import expat  # noqa: S406 - hardened below
 
-from zinker.formats.text import Text, decode, remembered
+from zinker.formats.text import Text, back, decode, remembered
 from zinker.model.errors import DocumentError, NotWritable
 
 _DECLARATION = re.compile(rb"""<\?xml[^>]*?\sencoding\s*=\s*["']([A-Za-z][A-Za-z0-9._-]*)["']""")
@@ -208,10 +208,7 @@ def indentation(text: str, holder: Element) -> tuple[str, str]:
 
 
 def _white_before(text: str, at: int) -> str:
-    start = at
-    while start and text[start - 1] in " \t\r\n":
-        start -= 1
-    white = text[start:at]
+    white = text[back(text, at) : at]
     cut = white.rfind("\n")
     if cut < 0:
         return ""

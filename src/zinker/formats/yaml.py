@@ -14,9 +14,9 @@ import yaml
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
 from zinker.formats.limits import DEEPEST_YAML
-from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list
-from zinker.formats.text import decode, remembered
-from zinker.formats.walk import Native, exact, is_plain, leaves_of, spelled
+from zinker.formats.splicing import Additions, Node, Splice, edit_text, is_list, without_entries
+from zinker.formats.text import back, decode, remembered, usual_end
+from zinker.formats.walk import Native, exact, is_plain, leaf_of, leaves_of, spelled
 from zinker.model.address import pointer
 from zinker.model.errors import DocumentError, NotWritable
 from zinker.model.setting import Leaf
@@ -168,9 +168,7 @@ class _Composer:
 
     def _begin(self, key: int) -> int:
         """Return where an entry begins whose key begins at `key`: there, or with a question mark before it."""
-        text, at = self._text, key
-        while at and text[at - 1] in " \t":
-            at -= 1
+        text, at = self._text, back(self._text, key, " \t")
         is_explicit = at < key and text[at - 1 : at] == "?" and (at == 1 or text[at - 2] in " \t\r\n[{,")
         if at == key and text[at - 1 : at] == "?" and self._in_flow:
             raise DocumentError(f"a name behind a question mark without a space: {text[at - 1 : at + 20]!a}")
@@ -256,12 +254,12 @@ class _Writer:
         if own.style == "flow":
             yield self._into_flow(text, path, node, new, last)
             return
-        joined = _end(text).join(_block(new, own.indent, node.is_list, path))
+        joined = usual_end(text).join(_block(new, own.indent, node.is_list, path))
         at = _line_end(text, last or node)
         if at and text[at - 1] == "\n":
-            yield Splice(at, at, joined + _end(text))
+            yield Splice(at, at, joined + usual_end(text))
         else:
-            yield Splice(at, at, _end(text) + joined)
+            yield Splice(at, at, usual_end(text) + joined)
 
     def _into_flow(
         self, text: str, path: tuple[str, ...], node: Node, new: Additions, last: Node | None
@@ -274,7 +272,7 @@ class _Writer:
         ]
         if last is None:
             if not path:  # an empty document becomes one of lines
-                return Splice(node.start, node.end, _end(text).join(_block(new, 0, node.is_list, path)))
+                return Splice(node.start, node.end, usual_end(text).join(_block(new, 0, node.is_list, path)))
             return Splice(node.start + 1, node.end - 1, ", ".join(items))
         at = max(last.end, last.own.key_end)
         if text[:at].rstrip().endswith("?"):
@@ -282,7 +280,7 @@ class _Writer:
         if "\n" not in text[node.start : last.own.begin]:
             return Splice(at, at, "".join(f", {item}" for item in items))
         line = text[text.rfind("\n", 0, last.own.begin) + 1 : last.own.begin]
-        gap = _end(text) + line if line.isspace() else " "  # one a line, or as they come
+        gap = usual_end(text) + line if line.isspace() else " "  # one a line, or as they come
         return Splice(at, at, "".join(f",{gap}{item}" for item in items))
 
     def remove(self, text: str, path: tuple[str, ...], node: Node, names: Sequence[str]) -> Iterable[Splice]:
@@ -292,23 +290,18 @@ class _Writer:
             first = next(iter(children.values())).own.begin
             yield Splice(first, _line_end(text, node), "[]" if node.is_list else "{}")
             return
-        entries = list(children.items())
-        kept_before = False
-        for at, (name, child) in enumerate(entries):
-            if name not in names:
-                kept_before = True
-                continue
-            end = max(child.end, child.own.key_end)
-            following = entries[at + 1][1].own.begin if at + 1 < len(entries) else end
-            if own.style == "flow":
-                before = max(entries[at - 1][1].end, entries[at - 1][1].own.key_end) if kept_before else 0
-                yield Splice(before, end, "") if kept_before else Splice(child.own.begin, following, "")
-                continue
-            line = text.rfind("\n", 0, child.own.begin) + 1
-            if text[line : child.own.begin].strip():  # behind the hyphen or the anchor of what holds it
-                yield Splice(child.own.begin, following, "")
+        entries, going = list(children.values()), {at for at, name in enumerate(children) if name in names}
+        spans = [(child.own.begin, max(child.end, child.own.key_end)) for child in entries]
+        if own.style == "flow":
+            yield from without_entries(spans, going)
+            return
+        for at in sorted(going):
+            start, end = spans[at]
+            line = text.rfind("\n", 0, start) + 1
+            if text[line:start].strip():  # behind the hyphen or the anchor of what holds it
+                yield Splice(start, spans[at + 1][0] if at + 1 < len(spans) else end, "")
             else:
-                stop = _line_end(text, child)
+                stop = _line_end(text, entries[at])
                 stop += 2 if text.startswith("\r\n", stop) else text.startswith("\n", stop)
                 yield Splice(line, stop, "")
 
@@ -327,10 +320,6 @@ def _line_end(text: str, node: Node) -> int:
     return at - 1 if text[at - 1 : at] == "\r" else at
 
 
-def _end(text: str) -> str:
-    return "\r\n" if "\r\n" in text else "\n"
-
-
 def _block(new: Additions, indent: int, in_list: bool, path: tuple[str, ...]) -> list[str]:
     """Return additions as lines, one below the other."""
     lines = []
@@ -339,9 +328,8 @@ def _block(new: Additions, indent: int, in_list: bool, path: tuple[str, ...]) ->
         if isinstance(below, Leaf):
             if below.type == "list" and below.value:
                 lines.append(start)
-                lines += [
-                    f"{' ' * (indent + 2)}- {_scalar(item, pointer(*path, name))}" for item in below.value
-                ]
+                items = (_written(leaf_of(item), pointer(*path, name), "") for item in below.value)
+                lines += [f"{' ' * (indent + 2)}- {item}" for item in items]
             else:
                 lines.append(f"{start} {_written(below, pointer(*path, name), '')}".rstrip())
             continue
@@ -376,7 +364,7 @@ def _written(leaf: Leaf, address: str, style: str, model: str = "") -> str:
         number = spelled(leaf, model)
         return {"inf": ".inf", "-inf": "-.inf", "nan": ".nan"}.get(number, number)
     if kind == "list":
-        return "[" + ", ".join(_scalar(item, address) for item in value) + "]"
+        return "[" + ", ".join(_written(leaf_of(item), address, "") for item in value) + "]"
     if kind == "object":
         return "{}"
     if kind == "alias":
@@ -384,14 +372,6 @@ def _written(leaf: Leaf, address: str, style: str, model: str = "") -> str:
     if kind == "tagged":
         return str(value)
     raise NotWritable(address, f"YAML has no {kind}")
-
-
-def _scalar(item: Any, address: str) -> str:
-    if isinstance(item, str):
-        return _text(item, "")
-    if item is None:
-        return "null"
-    return ("true" if item else "false") if isinstance(item, bool) else str(item)
 
 
 def _text(value: str, style: str) -> str:
