@@ -94,7 +94,7 @@ def ago(captured: str, now: datetime.datetime | None = None) -> str:
 
 def when(captured: str) -> str:
     """Return a point in time as the technician's clock shows it, to the minute."""
-    return datetime.datetime.fromisoformat(captured).astimezone().isoformat(" ", "minutes")[:16]
+    return str(datetime.datetime.fromisoformat(captured).astimezone())[:16]
 
 
 def title(part: Part | None, address: str) -> str:

@@ -352,15 +352,15 @@ class Versions:
             raise _damaged(f"the last number of {subject}", error) from None
 
     def _names(self, subject: str) -> dict[int, _Names]:
-        found: dict[int, _Names] = {}
+        found: dict[int, str] = {}
         said: dict[int, int] = {}
         for name in self._storage.names(_folder(subject)):
             parts = _NAME.fullmatch(name)
             if parts and parts[2]:
                 said[int(parts[1])] = max(said.get(int(parts[1]), 0), int(parts[2]))
             elif parts:
-                found[int(parts[1])] = _Names(parts[3], 0)
-        return {number: names._replace(said=said.get(number, 0)) for number, names in found.items()}
+                found[int(parts[1])] = parts[3]
+        return {number: _Names(suffix, said.get(number, 0)) for number, suffix in found.items()}
 
     def _index(self, subject: str) -> dict[int, Version]:
         try:

@@ -35,7 +35,7 @@ class Line(msgspec.Struct, frozen=True):
     @property
     def plain(self) -> str:
         """The line without any look."""
-        return "".join(text for text, _ in self.pieces)
+        return "".join([text for text, _ in self.pieces])
 
     def __add__(self, more: tuple[str, str]) -> "Line":
         return Line((*self.pieces, more))
@@ -115,9 +115,10 @@ def _table(block: Table, width: int) -> Iterator[Line]:
         return
     out = block.beneath if width >= _WIDE_ENOUGH else block.beneath | block.roomy
     kept = [at for at, name in enumerate(block.head) if name not in out]
-    head, *rows = ([visible(row[at]) for at in kept] for row in (block.head, *block.rows))
-    widths = [max(map(len, column)) for column in zip(head, *rows, strict=True)]
-    # Of thousands of rows, each is put together at once.
+    # Of thousands of rows, each is put together at once, and a column is looked at as a whole.
+    columns = [_visible_all([row[at] for row in (block.head, *block.rows)]) for at in kept]
+    widths = [max(map(len, column)) for column in columns]
+    head, *rows = zip(*columns, strict=True)
     aligned = "".join(f"{{:<{width}}}  " for width in widths[:-1]).format
     beneath = [at for at, name in enumerate(block.head) if name in block.beneath]
     yield line((aligned(*head[:-1]) + head[-1]).rstrip(), "strong")
@@ -127,6 +128,10 @@ def _table(block: Table, width: int) -> Iterator[Line]:
         for cell in (whole[at] for at in beneath):
             if cell:
                 yield line(cut(f"{'':<{widths[0] + 2}}{visible(cell)}", width), "quiet")
+
+
+def _visible_all(texts: list[str]) -> list[str]:
+    return texts if "".join(texts).isprintable() else [*map(visible, texts)]
 
 
 def entry_lines(entry: Entry, width: int) -> Iterator[Line]:
