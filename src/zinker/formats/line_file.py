@@ -7,10 +7,11 @@ sections may be in sections, an address has the names of all of them, and no key
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from itertools import chain
 from typing import NamedTuple
+
+import msgspec
 
 from zinker.formats.dialect import PLAIN, Dialect
 from zinker.formats.leaves import Edit, Leaves
@@ -81,8 +82,7 @@ class Grammar(ABC):
         return None
 
 
-@dataclass(slots=True, eq=False)
-class _Line:
+class _Line(msgspec.Struct, eq=False):
     """One line, or several that belong together; `stop` is -1 for one without a value."""
 
     raw: str

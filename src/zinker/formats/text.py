@@ -24,8 +24,8 @@ _CONTROLS = bytes(code for code in range(32) if _BINARY.match(chr(code)))
 # What str.splitlines takes for the end of a line besides CR, LF and CRLF.
 _OTHER_ENDS = re.compile("[\x0b\x0c\x1c-\x1e\x85\u2028\u2029]")
 # A character beyond ASCII in UTF-8: what 8-bit encodings have there is no text that people write.
-_MULTIBYTE = re.compile(b"[\xc3-\xc5][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3}")
-_LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+\Z")
+_MULTIBYTE = b"[\xc3-\xc5][\x80-\xbf]|[\xe0-\xef][\x80-\xbf]{2}|[\xf0-\xf4][\x80-\xbf]{3}"
+_LINE = r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+\Z"
 
 
 class Text(NamedTuple):
@@ -62,7 +62,7 @@ def decode(data: bytes, fallback: str = "cp1252", declared: str = "") -> Text:
     except DocumentError:
         if not fallback or declared or b"\0" in data:
             raise
-    mixed = _MULTIBYTE.search(data)
+    mixed = re.search(_MULTIBYTE, data)
     if mixed:
         line = data.count(b"\n", 0, mixed.start()) + 1
         raise DocumentError(f"it mixes UTF-8 (line {line}) with another encoding")
@@ -91,7 +91,7 @@ def lines(characters: str) -> list[str]:
     >>> lines("a\r\nb\nc")
     ['a\r\n', 'b\n', 'c']
     """
-    return _LINE.findall(characters) if _OTHER_ENDS.search(characters) else characters.splitlines(True)
+    return re.findall(_LINE, characters) if _OTHER_ENDS.search(characters) else characters.splitlines(True)
 
 
 def line_end(line: str) -> str:

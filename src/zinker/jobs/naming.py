@@ -18,7 +18,7 @@ from zinker.profiles.reading import is_profile
 
 _VARIABLE = re.compile(r"\{(\w+)\}")
 # What some file system does not take in a name: Windows' own characters, control characters, halves of characters.
-_UNSAFE = re.compile(r"[\s]*[<>:\"/\\|?*\x00-\x1f\x7f\ud800-\udfff]+[\s]*")
+_UNSAFE = r"[\s]*[<>:\"/\\|?*\x00-\x1f\x7f\ud800-\udfff]+[\s]*"
 _DEVICES = re.compile(r"con|prn|aux|nul|(?:com|lpt)\d", re.IGNORECASE)
 _LONGEST_NAME = 60
 
@@ -56,7 +56,7 @@ def safe_name(text: str) -> str:
     >>> safe_name("gate/ivy: ../x. "), safe_name("con")
     ('gate_ivy_.._x', '_con')
     """
-    name = _UNSAFE.sub("_", text)[:_LONGEST_NAME].rstrip(". ")
+    name = re.sub(_UNSAFE, "_", text)[:_LONGEST_NAME].rstrip(". ")
     return f"_{name}" if _DEVICES.fullmatch(name.partition(".")[0]) else name
 
 

@@ -11,10 +11,8 @@ from zinker.subjects.subject import Part
 UNCUT = 1_000_000_000
 
 # Control characters could drive the terminal, bidirectional marks could lie about what is written, and what is no
-# character has no place in XML.
-_UNSEEN = re.compile(
-    "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ufffe\uffff\ud800-\udfff]"
-)
+# character has no place in XML. Compiled when it is needed, which is seldom.
+_UNSEEN = "[\x00-\x1f\x7f-\x9f\u061c\u200b-\u200f\u2028-\u202e\u2066-\u2069\ufeff\ufffe\uffff\ud800-\udfff]"
 
 _UNITS = ((1000, "kB"), (1000**2, "MB"), (1000**3, "GB"))
 
@@ -27,8 +25,10 @@ def visible(text: str) -> str:
     """
     if text.isprintable():  # none of those is
         return text
-    return _UNSEEN.sub(
-        lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1], text
+    return re.sub(
+        _UNSEEN,
+        lambda found: json.dumps(found[0])[1:-1] if found[0] < "\x80" else ascii(found[0])[1:-1],
+        text,
     )
 
 

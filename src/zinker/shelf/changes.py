@@ -27,7 +27,6 @@ from zinker.model.errors import Damaged, NoAnswer, Refused, WrongUsage, reason
 from zinker.model.plain_json import decode
 from zinker.model.plan import DocumentChange
 from zinker.shelf.record import checked, digest, is_stamped, stamped
-from zinker.shelf.record_1 import read_documents
 from zinker.shelf.storage import Storage
 
 FORMAT = 2
@@ -251,6 +250,8 @@ class ChangeLog:
         try:
             data = self._bytes(path)
             if not change.documents_sha256:
+                from zinker.shelf.record_1 import read_documents
+
                 return read_documents(data)
             if digest(data) != change.documents_sha256:
                 raise ValueError("it does not have the digest that it was written with")

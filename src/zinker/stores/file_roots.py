@@ -1,8 +1,9 @@
 """Where the files of a part are: its homes at a place, what their documents are called, and the dialect of each."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from zinker.disk.tree import Tree
 from zinker.formats.dialect import PLAIN, Dialect
@@ -12,8 +13,7 @@ from zinker.stores.patterns import expression, is_wild
 DATABASE = "sqlite"
 
 
-@dataclass(frozen=True)
-class Root:
+class Root(msgspec.Struct, frozen=True):
     """One home of a part: the files below `base` whose path fits `pattern` (see zinker.stores.patterns).
 
     `id` is "" for the first home of a part; the documents of the others are called `id:path`. A home of one

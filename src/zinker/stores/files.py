@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cached_property, partial
 from pathlib import Path, PurePosixPath
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import msgspec
 
@@ -29,7 +29,6 @@ from zinker.model.setting import WHOLE
 from zinker.model.system import System, system_kind
 from zinker.stores.file_content import beginning_of, content_of, read_bytes
 from zinker.stores.file_roots import DATABASE, Root, instance_in, root_of, roots_of
-from zinker.stores.file_writing import FileWriting, remove_folders
 from zinker.stores.home import (
     Candidates,
     Closed,
@@ -39,6 +38,9 @@ from zinker.stores.home import (
 )
 from zinker.stores.patterns import expression, forbidden, is_without, walk
 from zinker.stores.reading import Reading, Trouble
+
+if TYPE_CHECKING:
+    from zinker.stores.file_writing import FileWriting
 
 # A document that is taken apart is held in memory; a larger one is carried whole.
 LARGEST_DOCUMENT = 256 * 1024 * 1024
@@ -356,8 +358,10 @@ class FileHome(Home):
             return []
         return list(_notes(change, at, looks, own))
 
-    def writing(self) -> FileWriting:
+    def writing(self) -> "FileWriting":
         """Begin to write a change: everything is staged beside its place, and put there by renaming."""
+        from zinker.stores.file_writing import FileWriting
+
         return FileWriting(self.roots, self._tree.anew())
 
     def sweep(self, change: DocumentChange) -> None:
@@ -366,6 +370,8 @@ class FileHome(Home):
             at = self.reach(change.document)
             at.folder.unlink(part_name(at.name))
             if not at.folder.has(at.name):
+                from zinker.stores.file_writing import remove_folders
+
                 remove_folders(self._tree, at.folder, change.new_folders)
 
     def rescue(self, change: DocumentChange, is_ours: Callable[[Reading], bool]) -> None:

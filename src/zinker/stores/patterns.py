@@ -13,10 +13,9 @@ if TYPE_CHECKING:
 
 _WILD = re.compile(r"\*|\?|\{instance\}")
 # Names and characters that Windows keeps for itself ("Naming Files, Paths, and Namespaces").
-_NOT_ON_WINDOWS = re.compile(
-    r'[<>:"\\|?*\x00-\x1f]|[ .](?:/|\Z)'
-    r"|(?:\A|/)(?:con|prn|aux|nul|clock\$|conin\$|conout\$|(?:com|lpt)[\d¹²³]) *(?:\.[^/]*)?(?:/|\Z)",
-    re.IGNORECASE,
+_NOT_ON_WINDOWS = (
+    r'(?i)[<>:"\\|?*\x00-\x1f]|[ .](?:/|\Z)'
+    r"|(?:\A|/)(?:con|prn|aux|nul|clock\$|conin\$|conout\$|(?:com|lpt)[\d¹²³]) *(?:\.[^/]*)?(?:/|\Z)"
 )
 
 
@@ -98,6 +97,6 @@ def _below(folder: "Folder", path: str) -> "Folder":
 
 def forbidden(name: str, system: str) -> str:
     """Say why a file cannot have this name under an operating system, or ""."""
-    if system == "windows" and _NOT_ON_WINDOWS.search(name):
+    if system == "windows" and re.search(_NOT_ON_WINDOWS, name):
         return "Windows has no files of that name"
     return "its name has a null character" if "\0" in name else ""

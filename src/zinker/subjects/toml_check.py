@@ -18,8 +18,8 @@ STAND_IN = "stand-in-of-zinker"
 _STAND_INS: tuple[Any, ...] = (None, STAND_IN, f"/{STAND_IN}", "file", 1, [], {})
 _MOST_MISTAKES = 100
 
-_HEADER = re.compile(r"\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$")
-_KEY = re.compile(r"""\s*("[^"]*"|'[^']*'|[A-Za-z0-9_-]+)\s*(?:\.[^=]*)?=""")
+_HEADER = r"\s*(\[\[?)\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?$"
+_KEY = r"""\s*("[^"]*"|'[^']*'|[A-Za-z0-9_-]+)\s*(?:\.[^=]*)?="""
 
 
 def load(path: Path, kind: type[T], what: str) -> T:
@@ -165,7 +165,7 @@ def line_of(text: str, keys: list[str | int]) -> int:
     current: list[str | int] = []
     counts: dict[str, int] = {}
     for number, line in enumerate(text.splitlines(), 1):
-        header, key = _HEADER.match(line), _KEY.match(line)
+        header, key = re.match(_HEADER, line), re.match(_KEY, line)
         if header:
             current = _table(header[2], header[1] == "[[", counts)
             found = current

@@ -49,19 +49,18 @@ _BEGINS = {
 # What a secret of a type is replaced by: something of the same type, as not every format has a null.
 _NOTHING = {"text": "", "int": 0, "float": 0.0, "bool": False, "bytes": ""}
 # What names a password by a word that stands before it, and by its place in a line.
-_NETRC = re.compile(
-    r"^[ \t]*(?:machine\s{1,20}\S{1,200}|default)\s{1,20}(?:(?:login|user|account)\s{1,20}\S{1,200}\s{1,20}){1,2}"
-    r"(?:password|passwd)\s{1,20}(\S{1,200})",
-    re.MULTILINE,
+_NETRC = (
+    r"(?m)^[ \t]*(?:machine\s{1,20}\S{1,200}|default)\s{1,20}"
+    r"(?:(?:login|user|account)\s{1,20}\S{1,200}\s{1,20}){1,2}(?:password|passwd)\s{1,20}(\S{1,200})"
 )
-_PGPASS = re.compile(r"^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$", re.MULTILINE)
+_PGPASS = r"(?m)^[^\s:#]+:(?:\d+|\*):[^\s:]+:[^\s:]+:((?:[^\s:\\]|\\.)+)[ \t]*\r?$"
 # Long enough not to be in bytes by chance.
 _STEMS_IN_BYTES = (b"passw", b"passph", b"secret", b"token", b"kennw", b"apikey", b"api_key")
 _NO_TEXT = bytes({*range(9), *range(14, 27), *range(28, 32)})
 # What is no sign of a text ends a line.
 _LINES = bytes(code if code >= 32 or code == 9 else 10 for code in range(256))
 _OWNERS = r"(?:this|self|document|window|props|state|config|settings|options|request|event|args|os|process)"
-_CODE = re.compile(rf"{_OWNERS}(?:\.|->|::)\w.*|.*\(.*|\w+(?:\[|\]).*")
+_CODE = rf"{_OWNERS}(?:\.|->|::)\w.*|.*\(.*|\w+(?:\[|\]).*"
 
 
 def without_secrets(
@@ -211,7 +210,7 @@ def _rule_of_lines(data: bytes, encoding: str) -> str:
     text = data.decode(encoding, "replace").removeprefix("\ufeff")
     listed = [_NETRC] if "login" in text and "passw" in text else []
     listed += [_PGPASS] if ":" in text else []
-    if any(fits("password", found[1]) for pattern in listed for found in pattern.finditer(text)):
+    if any(fits("password", found[1]) for pattern in listed for found in re.finditer(pattern, text)):
         return "a password"
     return look_of(text) or _given_in(text)
 
@@ -234,7 +233,7 @@ def _may_give(data: bytes) -> bool:
 
 def _given_in(text: str) -> str:
     """Say to which secret a text gives a value that is no piece of a program, or ""."""
-    given = next((name for name, value in assigned(text) if not _CODE.fullmatch(value)), "")
+    given = next((name for name, value in assigned(text) if not re.fullmatch(_CODE, value)), "")
     return f"a value for {given}" if given else ""
 
 

@@ -68,9 +68,7 @@ _FIXED = (
 )
 _PEM = re.compile(_FIXED[0][1].encode())
 # RFC 3986, section 3.2.1; what is put in for the password by a program is none.
-_URI = re.compile(
-    r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@", re.IGNORECASE
-)
+_URI = r"(?i)(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^/@\s:?#\"'<>]*:([^/@\s?#\"'<>]+)@"
 _BEARER = re.compile(r"\b(?:Bearer|Basic|Token)\s+([\w.~+/-]{12,}=*)", re.IGNORECASE)  # RFC 6750, RFC 7617
 _BEFORE_TOKENS = ("earer ", "EARER ", "asic ", "ASIC ", "oken ", "OKEN ")
 _NO_LETTERS = "\"'\\ \t>0123456789"  # what may stand between a name and its sign, or end it
@@ -160,7 +158,7 @@ def look_of(text: str) -> str:
         for sign, module in TOKENS.items():
             if sign in signs and any(shape.search(text) for shape in known_to(module)):
                 return "a token of a known shape"
-    if "://" in text and "@" in text and any(fits("password", found[1]) for found in _URI.finditer(text)):
+    if "://" in text and "@" in text and any(fits("password", found[1]) for found in re.finditer(_URI, text)):
         return "an address with a password"
     is_said = any(word in text for word in _BEFORE_TOKENS)
     if is_said and any(is_random(found[1], 12) for found in _BEARER.finditer(text)):
