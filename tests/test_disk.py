@@ -308,7 +308,7 @@ def test_whatever_goes_wrong_leaves_the_place_free_or_names_the_command_that_fre
         with pytest.raises(ArithmeticError):
             import_profile(load_setup(), "mosslight@1", "potting-shed")
     with monkeypatch.context() as wrong:
-        wrong.setattr("zinker.stores.files.FileWriting.stage", broken)
+        wrong.setattr("zinker.stores.file_writing.FileWriting.stage", broken)
         with pytest.raises(ArithmeticError):
             import_profile(load_setup(), "mosslight@1", "potting-shed")
     assert kept.places() == spoiled and not load_setup().shelf.changes.open_ones()
