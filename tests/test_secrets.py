@@ -12,7 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from zinker.jobs import Answers, Keeping, export, import_profile, load_setup, spot
+from zinker.jobs import Answers, Keeping, Watching, export, import_profile, load_setup, spot
 from zinker.jobs.secrets.detect import holds_secret, secret_rows
 from zinker.model.errors import Refused
 from zinker.model.rows import blocks_of, row_of
@@ -369,7 +369,7 @@ def test_a_file_that_is_a_secret_as_a_whole_is_sealed_in_and_comes_back(fernpost
         key.write_bytes(other)
         mail.write_bytes(good.replace(b"a.example", b"b.example"))
 
-    spotted = spot(load_setup(), "fernpost", place="potting-shed", second=click, keep=True)
+    spotted = spot(load_setup(), "fernpost", Watching(place="potting-shed", second=click, keep=True))
     assert spotted.version and spotted.not_kept == ("Pem, key.pem",)
     for secret in ("MC4CAQAw", "MC4CAQBx", "p-cut-off"):
         assert not any(secret.encode() in content for content in everything_zinker_keeps(fernpost)), secret

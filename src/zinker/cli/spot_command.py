@@ -72,27 +72,25 @@ def command(
 
     Example: zinker spot --home ~/.config/fernwork --draft fernwork
     """
-    from zinker.jobs import spot
+    from zinker.jobs import Watching, spot
     from zinker.reports.spotted import spotted_blocks, spotted_json
 
     if (still is None or seconds is None) and not can_ask():
         why = "there is no terminal to ask at when the change has been made"
         raise WrongUsage("Nothing spotted", why, "Give both watches their time: --still 5 --for 30.")
     given = ctx.params
-    spotted = spot(
-        setup_of(ctx),
-        subject,
-        tuple(home or ()),
-        place,
-        tuple(part or ()),
+    how = Watching(
         _waiting(_FIRST, still),
         _waiting(_SECOND, seconds),
+        place,
+        tuple(part or ()),
         given["keep"],
         given["label"],
         given["note"],
         given["draft"],
         understood(given["to"]) if given["to"] else None,
     )
+    spotted = spot(setup_of(ctx), subject, how, tuple(home or ()))
     if json:
         emit_json(spotted_json(spotted))
     else:

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from zinker.jobs.scheduling import add_schedule, listed_schedules, remove_schedule
     from zinker.jobs.sealing import add_key, remove_key, seals
     from zinker.jobs.setup import load_setup
-    from zinker.jobs.spotting import spot
+    from zinker.jobs.spotting import Watching, spot
     from zinker.jobs.surveying import survey
     from zinker.jobs.thinning import thin
     from zinker.jobs.transferring import transfer
@@ -61,7 +61,7 @@ _HOMES = {
         "scheduling": "add_schedule listed_schedules remove_schedule",
         "sealing": "add_key remove_key seals",
         "setup": "load_setup",
-        "spotting": "spot",
+        "spotting": "Watching spot",
         "surveying": "survey",
         "thinning": "thin",
         "transferring": "transfer",

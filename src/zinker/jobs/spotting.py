@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from pathlib import Path
 from posixpath import commonpath
+from typing import NamedTuple
 
 import msgspec
 
@@ -20,7 +21,7 @@ from zinker.model.difference import Difference, differences, paired_by_case
 from zinker.model.errors import Refused, WrongUsage
 from zinker.model.file_state import FileState
 from zinker.model.names import home_of, place_told
-from zinker.model.profile import Manifest, Problem
+from zinker.model.profile import Manifest, Problem, Snapshot
 from zinker.model.setting import DOCUMENT, GONE, WHOLE, WITHHELD, Leaf
 from zinker.places.given import path_at
 from zinker.places.place import Place
@@ -57,34 +58,38 @@ class Spotted(msgspec.Struct, frozen=True):
     is_running: bool = False
 
 
-def spot(
-    setup: Setup,
-    subject: str,
-    homes: tuple[str, ...] = (),
-    place: str = "here",
-    parts: tuple[str, ...] = (),
-    first: Callable[[], None] = lambda: None,
-    second: Callable[[], None] = lambda: None,
-    keep: bool = False,
-    label: str = "",
-    note: str = "",
-    draft: str = "",
-    to: Path | None = None,
-) -> Spotted:
+class Watching(NamedTuple):
+    """How a change is watched: where, and in which parts of a subject; and what becomes of what was seen.
+
+    During `first`, everything is done but the change; during `second`, the change. With `keep` or a `label`, the
+    touched settings go to the shelf as a profile of just those; `draft` names a subject that a draft is written of,
+    `to` the file or folder for it.
+    """
+
+    first: Callable[[], None] = lambda: None
+    second: Callable[[], None] = lambda: None
+    place: str = "here"
+    parts: tuple[str, ...] = ()
+    keep: bool = False
+    label: str = ""
+    note: str = ""
+    draft: str = ""
+    to: Path | None = None
+
+
+def spot(setup: Setup, subject: str, how: Watching, homes: tuple[str, ...] = ()) -> Spotted:
     """Watch a subject, or homes that no subject describes yet, while something is changed in the application.
 
-    During `first`, everything is done but the change; during `second`, the change. With `keep` or a `label`,
-    the touched settings go to the shelf as a profile of just those; `draft` names a subject that a draft is
-    written of. Raises `WrongUsage` and `Refused`.
+    Raises `WrongUsage` and `Refused`.
     """
-    where = setup.place(place)
-    watched = _subject(setup, subject, homes, where, draft)
-    if draft:
-        check_name(draft)
-    check_said(label, note)
-    if label:
-        setup.shelf.check_label(watched.id, label, home_of(place, where.machine))
-    selection = select(watched, parts, (), subject.partition("/")[2])
+    where = setup.place(how.place)
+    watched = _subject(setup, subject, homes, where, how.draft)
+    if how.draft:
+        check_name(how.draft)
+    check_said(how.label, how.note)
+    if how.label:
+        setup.shelf.check_label(watched.id, how.label, home_of(how.place, where.machine))
+    selection = select(watched, how.parts, (), subject.partition("/")[2])
     with contextlib.ExitStack() as stack:
         session = Session(setup, where, watched)
 
@@ -92,34 +97,33 @@ def spot(
             return stack.enter_context(contextlib.closing(LiveSnapshot(session, selection)))
 
         before = look()
-        first()
+        how.first()
         between = look()
-        second()
+        how.second()
         after = look()
-        noise = tuple(_differences(watched, before, between))
-        is_noise = _Noise(noise, watched)
-        touched = tuple(d for d in _differences(watched, between, after) if not is_noise(d))
         if not any(part.documents for side in (before, after) for part in side.manifest.parts):
-            then = f"`zinker subjects show {watched.id} --place {place}` shows its homes."
-            raise Refused("Nothing spotted", f"nothing of {watched.title} is at {place_told(place)}", then)
-        problems = [p for p in after.manifest.problems if p.is_unknown]
-        spotted = Spotted(
-            watched,
-            place,
-            touched,
-            noise,
-            tuple(problems),
-            is_running=bool(where.running(watched.application.processes)),
-        )
-        if touched and (keep or label):
-            version, not_kept = _keep(session, after, touched, label, note)
+            then = f"`zinker subjects show {watched.id} --place {how.place}` shows its homes."
+            why = f"nothing of {watched.title} is at {place_told(how.place)}"
+            raise Refused("Nothing spotted", why, then)
+        spotted = _seen(session, how.place, before, between, after)
+        if spotted.touched and (how.keep or how.label):
+            version, not_kept = _keep(session, after, spotted.touched, how.label, how.note)
             spotted = msgspec.structs.replace(spotted, version=version, not_kept=not_kept)
-    if touched and draft:
-        path = write_draft(
-            setup, draft, [marked(setup, where, one) for one in _drafted(watched, where, spotted)], to
-        )
-        spotted = msgspec.structs.replace(spotted, draft=path)
+    if spotted.touched and how.draft:
+        parts = [marked(setup, where, one) for one in _drafted(watched, where, spotted)]
+        spotted = msgspec.structs.replace(spotted, draft=write_draft(setup, how.draft, parts, how.to))
     return spotted
+
+
+def _seen(session: Session, place: str, before: Snapshot, between: Snapshot, after: Snapshot) -> Spotted:
+    """Tell what the change touched from what changes without it."""
+    watched = session.subject
+    noise = tuple(_differences(watched, before, between))
+    is_noise = _Noise(noise, watched)
+    touched = tuple(one for one in _differences(watched, between, after) if not is_noise(one))
+    uncertain = tuple(problem for problem in after.manifest.problems if problem.is_unknown)
+    is_running = bool(session.place.running(watched.application.processes))
+    return Spotted(watched, place, touched, noise, uncertain, is_running=is_running)
 
 
 def _subject(setup: Setup, subject: str, homes: tuple[str, ...], place: Place, draft: str) -> Subject:
@@ -162,7 +166,7 @@ def _is_database(subject: Subject, found: Difference) -> bool:
     return is_there and (found.document in ("user", "dconf/user") or found.document.endswith("/dconf/user"))
 
 
-def _differences(subject: Subject, before: LiveSnapshot, after: LiveSnapshot) -> Iterator[Difference]:
+def _differences(subject: Subject, before: Snapshot, after: Snapshot) -> Iterator[Difference]:
     for part in subject.part:
         found: Iterable[Difference] = differences(part.id, before.pieces(part.id), after.pieces(part.id))
         if traits_of(part.store).folds_case:
