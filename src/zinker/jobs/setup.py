@@ -297,12 +297,8 @@ class Setup(Shelves):
 
     def _folder_place(self, name: str, entry: FolderEntry) -> FolderPlace:
         _check_folders(name, entry.folders)
-        for key, path in entry.hives.items():
-            from zinker.stores.registry import ROOTS
-
-            if not key.upper().startswith(ROOTS) or path.startswith("/") or ".." in path.split("/"):
-                why = f"place {name}: hives.{key!r} = {path!r} is not a registry key with the path of a file below"
-                raise WrongUsage("Configuration not read", why, f"Keys begin with {' or '.join(ROOTS)}.")
+        if entry.hives:
+            _check_hives(name, entry.hives)
         workstation = self.path(entry.workstation) if entry.workstation else None
         return FolderPlace(name, self.path(entry.path), entry.folders, workstation, entry.system, entry.hives)
 
@@ -313,6 +309,18 @@ def _check_folders(name: str, folders: dict[str, str]) -> None:
         if variable not in VARIABLES or folder.startswith("/") or ".." in folder.split("/"):
             why = f"place {name}: folders.{variable} = {folder!r} is not a path variable with a path below"
             raise WrongUsage("Configuration not read", why, f"Variables are {', '.join(VARIABLES)}.")
+
+
+def _check_hives(name: str, hives: dict[str, str]) -> None:
+    """Raise `WrongUsage` for what is no key of a registry, or leads out of the place."""
+    from zinker.stores.registry import ROOTS
+
+    for key, path in hives.items():
+        if not key.upper().startswith(ROOTS) or path.startswith("/") or ".." in path.split("/"):
+            why = (
+                f"place {name}: hives.{key!r} = {path!r} is not a registry key with the path of a file below"
+            )
+            raise WrongUsage("Configuration not read", why, f"Keys begin with {' or '.join(ROOTS)}.")
 
 
 def _directory(entry: str | DirectoryEntry | None) -> Directory:
