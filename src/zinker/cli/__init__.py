@@ -3,5 +3,5 @@
 import gc
 
 # Settings come by the million and hold no cycles: looking for some after every 700 of them doubles the time.
-# What is imported holds none either, so that this comes before it.
+# What is imported stays to the end, so that this comes before it.
 gc.set_threshold(200_000, 50, 50)

@@ -88,12 +88,12 @@ def take_over(source: int, target: int) -> list[str]:
     from zinker.disk import windows_calls
 
     old, new = os.fstat(source), os.fstat(target)
+    bits = getattr(old, "st_file_attributes", 0)
     lost = []
     if not windows_calls.same_access(source, target):
         lost.append("access control list")
-    if getattr(old, "st_file_attributes", 0) & ~getattr(new, "st_file_attributes", 0) & _ENCRYPTED:
+    if bits & ~getattr(new, "st_file_attributes", 0) & _ENCRYPTED:
         lost.append("encryption")
-    bits = getattr(old, "st_file_attributes", 0)
     if given(old) and not windows_calls.set_attributes(target, bits & sum(_GIVEN)):
         lost += given(old)
     return lost

@@ -179,13 +179,13 @@ def joined(raw: Iterable[str], may_go_on: Callable[[str], bool]) -> Iterator[str
         yield "".join(held)
 
 
-Read = Callable[[bytes, Dialect], Leaves]
-Edited = Callable[[bytes, Sequence[Edit], Dialect], bytes]
+_Read = Callable[[bytes, Dialect], Leaves]
+_Edit = Callable[[bytes, Sequence[Edit], Dialect], bytes]
 
 
 def line_format(
     decode: Callable[[bytes, Dialect], Text], grammar: Callable[[Text, Dialect], Grammar]
-) -> tuple[Read, Edited]:
+) -> tuple[_Read, _Edit]:
     """Return the two functions of a format of lines, by how its documents are decoded and what tells it apart."""
 
     def read(data: bytes, dialect: Dialect = PLAIN) -> Leaves:

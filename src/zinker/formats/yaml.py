@@ -290,7 +290,8 @@ class _Writer:
             first = next(iter(children.values())).own.begin
             yield Splice(first, _line_end(text, node), "[]" if node.is_list else "{}")
             return
-        entries, going = list(children.values()), {at for at, name in enumerate(children) if name in names}
+        entries, gone = list(children.values()), frozenset(names)
+        going = {at for at, name in enumerate(children) if name in gone}
         spans = [(child.own.begin, max(child.end, child.own.key_end)) for child in entries]
         if own.style == "flow":
             yield from without_entries(spans, going)
