@@ -162,6 +162,41 @@ def test_what_is_being_let_go_of_is_somebody_elses(samba):  # noqa: F811
             assert taken
 
 
+def test_what_somebody_has_open_for_a_moment_is_waited_for(samba, monkeypatch):  # noqa: F811
+    """A folder that is being made, a page that is read while it is written anew, and one that is not shared."""
+    from smbclient._io import SMBDirectoryIO
+
+    at = share_at(f"smb://root@127.0.0.1:{samba.port}/kept/held")
+    own, other = (SmbStorage(at, lambda: "fern-42") for _ in range(2))
+    list(own.prepare())
+    for name in ("read", "going", "alone"):
+        own.put(name, b"1")
+    with other._session() as smb:
+        made = SMBDirectoryIO(other._at("made"), mode="x", **other._more)
+        made.open()
+        alone = smb.open_file(other._at("alone"), "r+b", share_access="", **other._more)
+    going = other.open("going")
+    own.delete("going")
+    held = [made, other.open("read"), going, alone]
+    waited = []
+
+    def let_go(_):
+        waited.append(held[0])
+        if len(waited) % 3 == 0:  # not at once
+            held[0].close()
+
+    monkeypatch.setattr("zinker.disk.held.time.sleep", let_go)
+    assert own.names("made") == []
+    del held[0]
+    own.put("read", b"2")
+    del held[0]
+    with pytest.raises(FileNotFoundError):
+        own.size("going")
+    del held[0]
+    assert own.open("alone").read() == b"1" and own.open("read").read() == b"2"
+    assert len(waited) == 12
+
+
 def failing(number):
     """Return what fails so when it is called."""
 

@@ -27,6 +27,7 @@ from zinker.jobs.schedule.record import FORMAT, Records, Schedule
 from zinker.jobs.schedule.systems import Windows
 from zinker.jobs.scheduling import task_for
 from zinker.model.when import when
+from zinker.shelf.storage import FolderStorage
 from zinker.stores.registry import RegistryError
 from zinker.stores.windows_registry import WindowsRegistry
 
@@ -386,6 +387,32 @@ def test_a_file_that_is_held_open_is_named_before_anything_changes(here, shared)
     assert here.state == spoiled
     here("import", "fernwatch", "--yes")
     assert _bytes(held) == b"one\r\ntwo\nthree\r"
+
+
+def test_pages_of_a_shelf_are_written_while_they_are_read(here, monkeypatch):
+    """Zinker's own readers stand in nobody's way; a program that shares nothing is waited for, for a moment."""
+    storage = FolderStorage(here.path / "pages")
+    list(storage.prepare())
+    waited, held = [], []
+
+    def let_go(_):
+        waited.append(held)
+        if len(waited) % 3 == 0:
+            held.pop().close()
+
+    monkeypatch.setattr("zinker.disk.held.time.sleep", let_go)
+    for text in (b"1", b"2"):
+        storage.put("index.json", text)
+        held.append((here.path / "pages/index.json").open("rb"))
+        storage.put("index.json", text * 2)
+        held.append((here.path / "pages/index.json").open("rb"))
+        storage.delete("index.json")
+    assert len(waited) == 12 and storage.names(".") == ["writing"]
+    for _ in range(2):
+        storage.put("index.json", b"3")
+        with storage.open("index.json") as file:
+            storage.delete("index.json")
+            assert file.read() == b"3"
 
 
 def test_a_junction_leads_nowhere(here, tmp_path):

@@ -26,6 +26,8 @@ from typing import IO, TYPE_CHECKING
 
 from zinker.disk.announce import announce
 from zinker.disk.attributes import give, is_root, set_mode
+from zinker.disk.held import is_in_the_way, once_free
+from zinker.disk.windows import IS_WINDOWS, open_shared
 from zinker.model.names import nearest
 from zinker.model.system import asked
 
@@ -98,11 +100,22 @@ def finish_part(file: IO[bytes], target: Path, mode: int | None = PRIVATE) -> No
     set_mode(file.fileno(), usual)
 
 
+def put_in_place(path: Path, target: Path) -> None:
+    """Rename a written part over its target, once nobody has that open who stands in the way."""
+    announce("rename", target)
+    once_free(lambda: path.replace(target), is_in_the_way)
+
+
 def commit_part(path: Path, target: Path) -> None:
     """Rename a written part over its target and flush the folder."""
-    announce("rename", target)
-    path.replace(target)
+    put_in_place(path, target)
     flush_folder(target.parent)
+
+
+def remove_file(path: Path) -> None:
+    """Remove a file, once nobody has it open who stands in the way; one that is not there is no error."""
+    announce("unlink", path)
+    once_free(lambda: path.unlink(missing_ok=True), is_in_the_way)
 
 
 def commit_new(
@@ -113,7 +126,7 @@ def commit_new(
     Of several runs that try, one succeeds; on a file system without links, of those that are `alone` by a lock.
     """
     try:
-        if os.name == "nt":
+        if IS_WINDOWS:
             path.rename(target)  # never over another one there
             return True
         os.link(path, target)
@@ -178,8 +191,8 @@ def _machine() -> str:
 
 
 def open_regular(path: Path) -> IO[bytes]:
-    """Open a regular file for reading; raises `OSError`, and never waits for a pipe."""
-    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    """Open a regular file for reading, in nobody's way; raises `OSError`, and never waits for a pipe."""
+    descriptor = open_shared(os.fspath(path)) if IS_WINDOWS else os.open(path, os.O_RDONLY | os.O_NONBLOCK)
     try:
         kind = stat.S_IFMT(os.fstat(descriptor).st_mode)
         if kind == stat.S_IFDIR:

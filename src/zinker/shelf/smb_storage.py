@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import IO, Any, NamedTuple
 
 from zinker.disk.announce import announce
+from zinker.disk.held import once_free
 from zinker.model.errors import NoAnswer, WrongUsage
 from zinker.shelf.storage import LOCK, Busy, Storage
 from zinker.stores.smb_session import SHARED, Share, SmbSession, Told
@@ -23,6 +24,8 @@ _ADDRESS = re.compile(r"smb://([^@/\s]+)@([^:/\s]+)(?::(\d{1,5}))?/([^/\s]+)/(.+
 _WRITING = "writing"
 _PAUSE = 0.05  # seconds between two looks whether another run has let go
 _PIECE = 512 * 1024
+# What servers say while somebody has a file open who does not share it, or as it is being removed.
+_HELD = (SHARED, errno.EBUSY)
 
 
 class At(NamedTuple):
@@ -72,27 +75,24 @@ class SmbStorage(Storage):
     def names(self, folder: str) -> list[str]:
         """Return the names in a folder."""
         try:
-            with self._session() as smb:
-                return list(smb.listdir(self._at(folder), **self._more))
+            return list(self._ask("listdir", folder))
         except (FileNotFoundError, NotADirectoryError):
             return []
 
     def size(self, name: str) -> int:
         """Return how many bytes a file has."""
-        with self._session() as smb:
-            return int(smb.stat(self._at(name), **self._more).st_size)
+        return int(self._ask("stat", name).st_size)
 
     def open(self, name: str) -> IO[bytes]:
         """Open a file for reading."""
-        with self._session() as smb:
-            file = smb.open_file(self._at(name), "rb", buffering=_PIECE, share_access="rwd", **self._more)
-            return Told(file, self._session)  # type: ignore[return-value]
+        file = self._ask("open_file", name, mode="rb", buffering=_PIECE, share_access="rwd")
+        return Told(file, self._session)  # type: ignore[return-value]
 
     def delete(self, name: str) -> None:
         """Remove a file."""
         announce("unlink", Path(name))
-        with contextlib.suppress(FileNotFoundError), self._session() as smb:
-            smb.remove(self._at(name), **self._more)
+        with contextlib.suppress(FileNotFoundError):
+            self._ask("remove", name)
 
     @contextlib.contextmanager
     def batch(self) -> Iterator["_SmbBatch"]:
@@ -145,8 +145,7 @@ class SmbStorage(Storage):
         with contextlib.suppress(OSError, NoAnswer):
             for file in self.names(folder):
                 self.delete(f"{folder}/{file}")
-            with self._session() as smb:
-                smb.rmdir(self._at(folder), **self._more)
+            self._ask("rmdir", folder)
         self._made.discard(folder)
 
     @contextlib.contextmanager
@@ -178,10 +177,9 @@ class SmbStorage(Storage):
     def _alone(self, name: str) -> Iterator[Any]:
         """Open a file, made if need be, without sharing it; yields None where another run has it, or lets it go."""
         try:
-            with self._session() as smb:
-                file = smb.open_file(self._at(name), "ab", buffering=0, share_access="", **self._more)
+            file = self._ask_once("open_file", name, mode="ab", buffering=0, share_access="")
         except OSError as error:
-            if error.errno not in (SHARED, errno.EBUSY):
+            if error.errno not in _HELD:
                 raise
             yield None
             return
@@ -199,18 +197,11 @@ class SmbStorage(Storage):
         rights = FilePipePrinterAccessMask.DELETE | FilePipePrinterAccessMask.GENERIC_WRITE
         self._make(name.rpartition("/")[0])
         try:
-            with self._session() as smb:
-                file = smb.open_file(
-                    self._at(name),
-                    "xb",
-                    buffering=0,
-                    share_access="",
-                    desired_access=rights,
-                    create_options=CreateOptions.FILE_DELETE_ON_CLOSE,
-                    **self._more,
-                )
+            going = CreateOptions.FILE_DELETE_ON_CLOSE
+            given = {"mode": "xb", "buffering": 0, "desired_access": rights, "create_options": going}
+            file = self._ask_once("open_file", name, share_access="", **given)
         except OSError as error:  # somebody has it, or is letting go of it
-            if error.errno not in (errno.EEXIST, SHARED, errno.EBUSY):
+            if error.errno not in (errno.EEXIST, *_HELD):
                 raise
             yield False
             return
@@ -222,9 +213,20 @@ class SmbStorage(Storage):
 
     def _make(self, folder: str) -> None:
         if folder not in self._made:
-            with self._session() as smb:
-                smb.makedirs(self._at(folder), exist_ok=True, **self._more)
+            self._ask("makedirs", folder, exist_ok=True)
             self._made.add(folder)
+
+    def _ask(self, how: str, *names: str, held: tuple[int, ...] = _HELD, **given: Any) -> Any:
+        """Ask something of the server, by a function of the library; waits for who has one of the names open.
+
+        A folder that is being made is not shared until it is there, and what is being removed goes when the last
+        one closes it.
+        """
+        return once_free(lambda: self._ask_once(how, *names, **given), lambda error: error.errno in held)
+
+    def _ask_once(self, how: str, *names: str, **given: Any) -> Any:
+        with self._session() as smb:
+            return getattr(smb, how)(*map(self._at, names), **given, **self._more)
 
     def _at(self, name: str) -> str:
         return self._root if name == "." else "\\".join([self._root, *name.split("/")])
@@ -243,9 +245,8 @@ class _SmbBatch:
         storage = self._storage
         part = storage.next_part(self._folder)
         announce("create", Path(part))
-        with storage._session() as smb:  # noqa: SLF001 - they are one
-            path = storage._at(part)  # noqa: SLF001
-            file = smb.open_file(path, "xb", buffering=_PIECE, share_access="", **storage._more)  # noqa: SLF001
+        ask = storage._ask  # noqa: SLF001 - they are one
+        file = ask("open_file", part, mode="xb", buffering=_PIECE, share_access="")
         told = Told(file, storage._session)  # noqa: SLF001
         try:
             yield told  # type: ignore[misc]
@@ -281,5 +282,5 @@ class _SmbBatch:
         storage = self._storage
         storage._make(name.rpartition("/")[0] or ".")  # noqa: SLF001
         announce("rename", Path(name))
-        with storage._session() as smb:  # noqa: SLF001
-            getattr(smb, how)(storage._at(part), storage._at(name), **storage._more)  # noqa: SLF001
+        # Nothing takes the place of what somebody reads: servers deny that.
+        storage._ask(how, part, name, held=(*_HELD, errno.EACCES))  # noqa: SLF001

@@ -23,6 +23,8 @@ from zinker.disk.files import (
     make_folders,
     open_part,
     open_regular,
+    put_in_place,
+    remove_file,
 )
 from zinker.disk.windows import exact
 
@@ -187,9 +189,7 @@ class FolderStorage(Storage):
 
     def delete(self, name: str) -> None:
         """Remove a file."""
-        path = self._folder / name
-        announce("unlink", path)
-        path.unlink(missing_ok=True)
+        remove_file(self._folder / name)
 
     @contextlib.contextmanager
     def batch(self) -> Iterator["_FolderBatch"]:
@@ -302,8 +302,7 @@ class _FolderBatch:
         """Flush what was written, and give it its names."""
         self._flush()
         for part, target in self._staged:
-            announce("rename", target)
-            part.replace(target)
+            put_in_place(part, target)
         self._end()
 
     def settle_new(self) -> bool:
