@@ -2,6 +2,7 @@
 
 import contextlib
 import ctypes
+import json
 import locale
 import os
 import random
@@ -413,6 +414,35 @@ def test_pages_of_a_shelf_are_written_while_they_are_read(here, monkeypatch):
         with storage.open("index.json") as file:
             storage.delete("index.json")
             assert file.read() == b"3"
+
+
+KEEP = """
+import sys
+from pathlib import Path
+from zinker.jobs import Keeping, export, load_setup
+for turn in range(20):
+    Path(sys.argv[1]).write_bytes(b"[plots]\\r\\nnorth=%d\\r\\n" % turn)
+    print(export(load_setup(), "fernwatch", how=Keeping(again=True)).version.number)
+"""
+
+
+def test_four_writers_keep_twenty_versions_each(here):
+    """All keep the same contents at about the same time: every number is given once, and nothing is lost."""
+    runs = []
+    for writer in "1234":
+        home, ini = here.path / f"home-{writer}", here.config / writer / "fernwatch.ini"
+        shutil.copytree(here.home, home)
+        (home / "subjects/fernwatch.subject.toml").write_text(SUBJECT.replace(NAME, f"{NAME}/{writer}"))
+        ini.parent.mkdir()
+        command = [sys.executable, "-c", KEEP, str(ini)]
+        env = here.env | {"ZINKER_HOME": str(home)}
+        runs.append(subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE))
+    ended = [run.communicate() for run in runs]
+    assert [run.returncode for run in runs] == [0] * 4, [err[-2000:] for _, err in ended]
+    given = sorted(int(number) for out, _ in ended for number in out.split())
+    kept = json.loads(here("list", "fernwatch", "--json").out)
+    assert given == [version["number"] for version in kept] == list(range(1, 81))
+    here("check")
 
 
 def test_a_junction_leads_nowhere(here, tmp_path):
