@@ -298,6 +298,7 @@ def test_a_stick_that_is_pulled_or_full_leaves_nothing_half(garden):
     done = in_mounts(garden, script, 3)
     told = done.stderr
     assert "cannot be written: the disk is full" in told and "the disk is read-only" in told
+    assert "Make room there, or choose another shelf" in told and "Let it be written to, or" in told
     assert "was a shelf, and there is none now" in told and "Damaged" not in done.stdout
 
 

@@ -9,7 +9,7 @@ import msgspec
 from zinker.jobs.progress import Progress
 from zinker.jobs.references import parse_reference
 from zinker.jobs.setup import Setup
-from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
+from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason, remedy
 from zinker.model.names import home_of
 from zinker.places.given import path_at
 from zinker.places.here import Here
@@ -168,5 +168,6 @@ def _out(setup: Setup, what: Sequence[str], to: Path) -> Copies:
         setup.shelf.copy_out(version, to)
     except OSError as error:
         why = f"{to} cannot be written: {reason(error)}"
-        raise Refused("Not copied", why, "Nothing was left behind. Choose another place for it.") from None
+        then = f"Nothing was left behind. {remedy(error)}, or choose another place for it."
+        raise Refused("Not copied", why, then) from None
     return Copies(setup.shelf.storage.told, str(to), (Copied(version.reference, str(to)),))

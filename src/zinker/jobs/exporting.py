@@ -21,7 +21,7 @@ from zinker.jobs.secrets.rest import check_said
 from zinker.jobs.session import Session
 from zinker.jobs.setup import Setup
 from zinker.jobs.sources import kept
-from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason
+from zinker.model.errors import NoAnswer, Refused, WrongUsage, reason, remedy
 from zinker.model.file_state import FileState
 from zinker.model.lines import heads_in
 from zinker.model.names import home_of
@@ -423,5 +423,5 @@ def _check_free(path: Path, replace: bool) -> None:
 
 
 def _unwritable(path: Path, error: OSError) -> Refused:
-    then = "Nothing was left behind. Make room or choose another place for it."
+    then = f"Nothing was left behind. {remedy(error)}, or choose another place for it."
     return Refused("Not exported", f"{path} cannot be written: {reason(error)}", then)

@@ -106,3 +106,24 @@ def reason(error: OSError) -> str:
     if error.errno in _REASONS:
         return _REASONS[error.errno]
     return (error.strerror or str(error) or type(error).__name__).lower()
+
+
+# What can be done about a reason.
+_REMEDIES = {
+    "the disk is full": "Make room there",
+    "the disk quota is used up": "Make room there",
+    "the disk is read-only": "Let it be written to",
+    "the disk is not there": "Plug it in",
+    "no right to do that there": "Ask for the right to write there",
+    "another program holds it": "Close that program",
+    "another program holds it open": "Close that program",
+}
+
+
+def remedy(error: OSError) -> str:
+    """Say what to do about what the operating system refused, as the beginning of a sentence.
+
+    >>> remedy(OSError(errno.ENOSPC, "No space left on device"))
+    'Make room there'
+    """
+    return _REMEDIES.get(reason(error), "Put that right")

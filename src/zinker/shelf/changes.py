@@ -23,7 +23,7 @@ from zinker.disk.announce import announce
 from zinker.disk.files import PRIVATE, flush_folder, make_folders, open_own, write_file
 from zinker.disk.windows import exact
 from zinker.model.change import Change, ChangeId, RoundRecord
-from zinker.model.errors import Damaged, NoAnswer, Refused, WrongUsage, reason
+from zinker.model.errors import Damaged, NoAnswer, Refused, WrongUsage, reason, remedy
 from zinker.model.plain_json import decode
 from zinker.model.plan import DocumentChange
 from zinker.shelf.record import checked, digest, is_stamped, stamped
@@ -314,4 +314,4 @@ def _damaged(path: Path, error: Exception) -> Damaged:
 
 def _unwritable(error: OSError) -> Refused:
     why = f"the change could not be written down on the shelf: {reason(error)}"
-    return Refused("Nothing changed", why, "Make room on the shelf and run this again.")
+    return Refused("Nothing changed", why, f"{remedy(error)}, and run this again.")

@@ -22,7 +22,7 @@ import msgspec
 
 from zinker.disk.files import PRIVATE
 from zinker.model.change import Change
-from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason
+from zinker.model.errors import Damaged, Refused, WrongUsage, ZinkerError, reason, remedy
 from zinker.model.names import home_of, nearest, place_told
 from zinker.model.profile import Manifest, PartRecord
 from zinker.profiles.layout import SUFFIX
@@ -370,7 +370,7 @@ class Shelf:
             yield
         except OSError as error:
             why = f"the shelf {self.storage.told} cannot be written: {reason(error)}"
-            then = "Make room or choose another shelf in zinker.toml, and run this again."
+            then = f"{remedy(error)}, or choose another shelf in zinker.toml, and run this again."
             raise Refused("Not kept", why, then) from None
 
     def _commit(
