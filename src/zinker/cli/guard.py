@@ -15,7 +15,7 @@ import typer
 from zinker.cli.app import ASKED
 from zinker.cli.taking import with_options
 from zinker.cli.telling import SAYING, ended, tell, wrong
-from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason
+from zinker.model.errors import Refused, WrongUsage, ZinkerError, reason, remedy
 
 INTERRUPTED: Final = 3  # the exit code
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -45,7 +45,7 @@ def guarded(command: Command) -> Command:
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             raise typer.Exit(0) from None
         except OSError as error:
-            then = "Put that right and run this again; whatever was begun is put right then, too."
+            then = f"{remedy(error)}, and run this again; whatever was begun is put right then, too."
             what = Refused("Not done", f"{error.filename or 'a file'}: {reason(error)}", then)
             raise typer.Exit(told(what)) from None
         except Exception as error:  # noqa: BLE001 - a mistake in Zinker itself must be said, too

@@ -114,7 +114,7 @@ _REMEDIES = {
     "the disk quota is used up": "Make room there",
     "the disk is read-only": "Let it be written to",
     "the disk is not there": "Plug it in",
-    "no right to do that there": "Ask for the right to write there",
+    "no right to do that there": "Ask for that right",
     "another program holds it": "Close that program",
     "another program holds it open": "Close that program",
 }
