@@ -80,6 +80,17 @@ path = '{BRANCH}'
 INI = b"; Ferns\r\n[plots]\r\nnorth=moss\r\nsouth = fern ; shade\r\n"
 
 
+def started(how, command, **given):
+    """Start a program; Wine on a busy machine sometimes says that it could not, and nothing of it has run then."""
+    for _ in range(20):
+        try:
+            return how(command, **given)
+        except OSError as error:
+            if error.winerror != 1359:  # ERROR_INTERNAL_ERROR
+                raise
+    raise AssertionError(f"{command} does not start")
+
+
 class Here:
     """This machine with an application of its own, and the command that works on it."""
 
@@ -138,7 +149,8 @@ class Here:
         self.registry.delete_value(BRANCH + r"\Receipt", "Footer")
 
     def __call__(self, *arguments, code=0, **more):
-        done = subprocess.run(
+        done = started(
+            subprocess.run,
             [*COMMAND, *map(str, arguments)],
             cwd=self.path,
             env=self.env,
@@ -278,11 +290,11 @@ def test_the_registry_editor_reads_what_is_written_and_the_other_way_round(here)
     before = registry_cases.read(here.registry, BRANCH)
     here("export", "fernwatch", "--part", "till", "--to", "own.reg")
     _delete(here.registry, BRANCH)
-    subprocess.run(["regedit", "/S", here.path / "own.reg"], check=True)
+    started(subprocess.run, ["regedit", "/S", here.path / "own.reg"], check=True)
     assert registry_cases.read(here.registry, BRANCH) == before
     here.registry.delete_value(BRANCH + r"\Every", "Odd dword")  # it writes four bytes for these two
     before = registry_cases.read(here.registry, BRANCH)
-    subprocess.run(["regedit", "/E", here.path / "theirs.reg", BRANCH], check=True)
+    started(subprocess.run, ["regedit", "/E", here.path / "theirs.reg", BRANCH], check=True)
     here("compare", "theirs.reg", "here:fernwatch")
     _delete(here.registry, BRANCH)
     here("import", "theirs.reg", "--place", "here", "--adopt", "--yes")
@@ -376,9 +388,8 @@ def test_a_file_that_is_held_open_is_named_before_anything_changes(here, shared)
     here("export", "fernwatch")
     here.spoil()
     spoiled, held = here.state, here.notes / "beds.txt"
-    holder = subprocess.Popen(
-        [sys.executable, "-c", HOLD, str(held), str(shared)], stdin=subprocess.PIPE, stdout=subprocess.PIPE
-    )
+    command = [sys.executable, "-c", HOLD, str(held), str(shared)]
+    holder = started(subprocess.Popen, command, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
     try:
         assert holder.stdout.readline().strip() == b"held"
         told = here("import", "fernwatch", "--yes", code=3).err
@@ -436,7 +447,8 @@ def test_four_writers_keep_twenty_versions_each(here):
         ini.parent.mkdir()
         command = [sys.executable, "-c", KEEP, str(ini)]
         env = here.env | {"ZINKER_HOME": str(home)}
-        runs.append(subprocess.Popen(command, env=env, stdout=subprocess.PIPE, stderr=subprocess.PIPE))
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+        runs.append(started(subprocess.Popen, command, env=env, **pipes))
     ended = [run.communicate() for run in runs]
     assert [run.returncode for run in runs] == [0] * 4, [err[-2000:] for _, err in ended]
     given = sorted(int(number) for out, _ in ended for number in out.split())
@@ -528,8 +540,8 @@ run()
 
 def _killed(here, number, *arguments):
     """Run the command, killed at its n-th change of the disk; tells whether it was."""
-    command = [sys.executable, "-c", KILLED, KILLING, number, "", *arguments]
-    done = subprocess.run([*map(str, command)], cwd=here.path, env=here.env, capture_output=True, text=True)
+    command = [sys.executable, "-c", KILLED, str(KILLING), str(number), "", *arguments]
+    done = started(subprocess.run, command, cwd=here.path, env=here.env, capture_output=True, text=True)
     assert done.returncode in (0, 15), done.stderr
     return done.returncode == 15
 
@@ -547,7 +559,8 @@ def test_what_a_task_starts_runs_without_a_window(here):
     program = re.search(r"<Command>(.*)</Command>", text)[1]
     words = re.search(r"<Arguments>(.*)</Arguments>", text)[1]
     assert program.endswith("pythonw.exe")
-    done = subprocess.run(f'"{program}" {words} --now', cwd="C:\\", stdin=subprocess.DEVNULL, check=False)
+    whole = f'"{program}" {words} --now'
+    done = started(subprocess.run, whole, cwd="C:\\", stdin=subprocess.DEVNULL)
     log = (here.home / "schedules/evening.log").read_text("utf-8")
     assert done.returncode == 0 and "here:fernwatch  kept as fernwatch@1" in log, log
 
