@@ -264,13 +264,16 @@ def test_names_that_windows_has_not_are_named_and_left_alone(stage, tmp_path):
     stage("--config", "zinker.toml", *import_it, cwd=theirs)
 
 
-def test_a_stick_leaves_nothing_and_is_put_right_when_it_was_pulled(stage):
+def test_a_stick_leaves_nothing_and_is_put_right_when_it_was_pulled(tmp_path):
     """The garden's import is killed on one machine; another one says so, and the first one puts it right."""
+    needs_system(WINE, "Wine (wine64)")
+    stage = Stage(tmp_path)  # all that is found on it then is this test's
+    stage.make()
     drive_c, theirs = stage.prefix / "drive_c", Garden(stage.path / "drive/stick")
     toml = ("--config", r"E:\stick\zinker-home\zinker.toml")
 
     def machine():
-        # Windows itself writes there, and other tests do; what is looked at is whatever may be Zinker's.
+        # Windows itself writes there; what is looked at is whatever may be Zinker's.
         every = (Path(top, name) for top, *names in os.walk(drive_c) for name in sum(names, []))
         return {path for path in every if re.search("zinker|tarnhollow|passing", str(path), re.I)}
 
